@@ -1,0 +1,507 @@
+//! Requests and answers of `/api/v1`.
+
+#![allow(missing_docs, reason = "field names say it; what needs more words has them")]
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A problem, as RFC 9457 has it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// A short name of the kind of problem.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong, and what to do.
+    pub detail: String,
+    /// A stable word for programs.
+    pub code: String,
+    /// The mistakes of a book.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mistakes: Vec<Mistake>,
+}
+
+/// A mistake in a book.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Mistake {
+    pub file: String,
+    /// Counted from 1.
+    pub line: usize,
+    /// The section or key.
+    pub key: String,
+    pub message: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    pub token: String,
+}
+
+/// How things stand.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    pub version: String,
+    /// Since when the service runs.
+    pub started: String,
+    pub queued: i64,
+    pub working: i64,
+    /// Items that wait for another attempt.
+    pub waiting: i64,
+    /// Items that wait for a person.
+    pub held: i64,
+    pub rules_on: usize,
+    pub rules_off: usize,
+    /// Places that could not be reached when last tried.
+    pub places_away: Vec<String>,
+    pub moving: Vec<Moving>,
+    pub today: Traffic,
+}
+
+/// A day's traffic by hour.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Traffic {
+    /// The day's start.
+    pub from: String,
+    pub done: i64,
+    pub bytes: i64,
+    pub hours: Vec<HourTraffic>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct HourTraffic {
+    pub hour: i64,
+    pub done: i64,
+    pub skipped: i64,
+    pub held: i64,
+    pub bytes: i64,
+}
+
+/// A file being worked on now.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Moving {
+    pub run: i64,
+    pub item: i64,
+    pub rule: String,
+    pub title: String,
+    pub file: String,
+    pub branch: usize,
+    /// The step at work, counted from 0.
+    pub step: usize,
+    /// The kinds of all steps of the branch.
+    pub steps: Vec<String>,
+    pub from: String,
+    pub to: String,
+    pub done: u64,
+    pub total: u64,
+    pub since: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RuleSummary {
+    pub name: String,
+    pub title: String,
+    /// The whole rule in plain words.
+    pub sentence: String,
+    pub why: String,
+    pub on: bool,
+    pub version: i64,
+    pub place: String,
+    pub folder: String,
+    pub last: Option<LastRun>,
+    /// Runs of the last fourteen days, oldest first.
+    pub days: Vec<DayRuns>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LastRun {
+    pub run: i64,
+    pub started: String,
+    pub state: String,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct DayRuns {
+    /// The day.
+    pub day: String,
+    pub done: i64,
+    pub held: i64,
+    pub other: i64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Rule {
+    #[serde(flatten)]
+    pub summary: RuleSummary,
+    pub text: String,
+    pub changed: String,
+    pub names: Vec<String>,
+    pub settle: String,
+    pub below: bool,
+    pub branches: Vec<Branch>,
+    pub versions: Vec<Version>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Branch {
+    pub title: String,
+    /// Its condition in words; nothing for the default.
+    pub condition: Option<String>,
+    pub steps: Vec<Step>,
+    /// What becomes of the original.
+    pub original: String,
+    /// Today's files.
+    pub done: i64,
+    pub held: i64,
+    pub open: i64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Step {
+    pub kind: String,
+    pub words: String,
+    /// The place it puts files to.
+    pub place: Option<String>,
+    pub folder: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Version {
+    pub version: i64,
+    pub at: String,
+    pub who: String,
+    pub text: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Switch {
+    pub on: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunFile {
+    /// `PLACE:/PATH`.
+    pub file: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Started {
+    pub run: i64,
+    pub item: i64,
+}
+
+/// What rules say of a file.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Explained {
+    pub file: String,
+    /// Whether the file is there.
+    pub found: bool,
+    pub size: Option<u64>,
+    pub modified: Option<String>,
+    pub rules: Vec<ExplainedRule>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ExplainedRule {
+    pub rule: String,
+    pub title: String,
+    /// The trigger's tests.
+    pub trigger: Vec<Verdict>,
+    /// The branches that were asked.
+    pub branches: Vec<BranchVerdict>,
+    pub taken: bool,
+    pub outcome: String,
+    /// What else decides, as in "the rule took this very file before".
+    pub note: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BranchVerdict {
+    pub title: String,
+    pub verdict: Verdict,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[schema(no_recursion)]
+pub struct Verdict {
+    /// What was asked.
+    pub asked: String,
+    /// What the file has.
+    pub found: String,
+    pub holds: bool,
+    #[serde(default)]
+    pub parts: Vec<Verdict>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunPage {
+    pub runs: Vec<RunSummary>,
+    /// Ask with `before` set to this for the next page.
+    pub next: Option<i64>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunSummary {
+    pub id: i64,
+    pub rule: String,
+    pub title: String,
+    /// `arrival` or `hand`.
+    pub cause: String,
+    pub started: String,
+    pub ended: Option<String>,
+    pub state: String,
+    pub items: i64,
+    /// Its first file.
+    pub file: String,
+    pub size: u64,
+    pub why: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Run {
+    pub id: i64,
+    pub rule: String,
+    pub title: String,
+    pub version: i64,
+    pub cause: String,
+    pub started: String,
+    pub ended: Option<String>,
+    pub state: String,
+    /// At most 200 items.
+    pub items: Vec<Item>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Item {
+    pub id: i64,
+    pub file: String,
+    pub size: u64,
+    pub state: String,
+    pub branch: Option<i64>,
+    pub branch_title: Option<String>,
+    /// The kinds of the branch's steps.
+    pub steps: Vec<String>,
+    /// The step it is at, counted from 0.
+    pub step: i64,
+    pub failures: i64,
+    /// When the next attempt is due.
+    pub due: Option<String>,
+    pub why: Option<String>,
+    pub taken: String,
+    pub ended: Option<String>,
+    pub attempts: Vec<Attempt>,
+    pub hold: Option<Hold>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Attempt {
+    pub id: i64,
+    pub step: i64,
+    pub kind: String,
+    pub number: i64,
+    pub began: String,
+    pub ended: Option<String>,
+    /// `going`, `done`, `failed` or `skipped`.
+    pub outcome: String,
+    /// Where its result is.
+    pub target: Option<String>,
+    pub size: Option<u64>,
+    pub sha256: Option<String>,
+    pub blake3: Option<String>,
+    pub code: Option<String>,
+    pub message: Option<String>,
+    pub remedy: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct HoldPage {
+    pub holds: Vec<Hold>,
+    /// Ask with `before` set to this for the next page.
+    pub next: Option<i64>,
+}
+
+/// An item that waits for a person.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Hold {
+    pub item: i64,
+    pub run: i64,
+    pub rule: String,
+    pub title: String,
+    pub file: String,
+    pub size: u64,
+    /// The kind of the step it stopped at.
+    pub step: String,
+    pub since: String,
+    pub code: String,
+    pub why: String,
+    pub remedy: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Dismiss {
+    pub why: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Place {
+    pub name: String,
+    pub kind: String,
+    pub address: String,
+    pub text: String,
+    /// `well`, `away` or `unknown`.
+    pub state: String,
+    pub error: Option<String>,
+    pub remedy: Option<String>,
+    /// The last contact.
+    pub at: Option<String>,
+    /// Since when it fails.
+    pub since: Option<String>,
+    /// When it is tried again.
+    pub again: Option<String>,
+    pub rules: Vec<String>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct TestPlace {
+    /// Write, rename, read back and delete a probe file.
+    #[serde(default)]
+    pub write: bool,
+    /// Pin this host key first: the fingerprint that was confirmed.
+    #[serde(default)]
+    pub confirm: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestedPlace {
+    pub fine: bool,
+    pub steps: Vec<TestStep>,
+    /// The host key that the server shows, where it has one and it is not the pinned one.
+    pub host_key: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestStep {
+    pub what: String,
+    pub fine: bool,
+    pub took_ms: f64,
+    pub said: String,
+    pub remedy: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Listing {
+    pub folder: String,
+    pub entries: Vec<Entry>,
+    /// There is more than is shown.
+    pub more: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Entry {
+    pub name: String,
+    /// `PLACE:/PATH`.
+    pub path: String,
+    /// `file`, `folder`, `link` or `other`.
+    pub kind: String,
+    pub size: u64,
+    pub modified: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Traces {
+    pub found: Vec<Traced>,
+}
+
+/// A file's way, from where it came to where it is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Traced {
+    pub item: i64,
+    pub run: i64,
+    pub rule: String,
+    pub title: String,
+    pub file: String,
+    pub size: u64,
+    pub state: String,
+    pub why: Option<String>,
+    pub taken: String,
+    pub ended: Option<String>,
+    pub hops: Vec<Attempt>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BookFile {
+    pub name: String,
+    pub text: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProposedBook {
+    pub files: Vec<BookFile>,
+    /// The whole book: what it does not have is removed.
+    #[serde(default)]
+    pub whole: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BookDiff {
+    pub changes: Vec<BookChange>,
+    /// The order in which rules are asked differs.
+    pub reordered: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BookChange {
+    pub kind: String,
+    pub name: String,
+    /// `added`, `changed` or `removed`.
+    pub change: String,
+    pub old: Option<String>,
+    pub new: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SecretName {
+    pub name: String,
+    pub changed: String,
+}
+
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SetSecret {
+    pub value: String,
+}
+
+impl std::fmt::Debug for SetSecret {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("SetSecret")
+    }
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Key {
+    pub name: String,
+    pub fingerprint: String,
+    pub users: Vec<String>,
+    /// We hold its secret part.
+    pub has_secret: bool,
+    pub encrypts: bool,
+    pub signs: bool,
+    /// When it ends, if it ever does.
+    pub expires: Option<String>,
+    /// Why it cannot be encrypted to.
+    pub unfit: Option<String>,
+    pub changed: String,
+}
+
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct ImportKey {
+    /// One key, armoured.
+    pub text: String,
+    /// What opens its secret part.
+    #[serde(default)]
+    pub passphrase: Option<String>,
+}
+
+impl std::fmt::Debug for ImportKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("ImportKey")
+    }
+}

@@ -1,0 +1,158 @@
+//! Talking to a service.
+
+use std::time::Duration;
+
+use futures_util::{Stream, StreamExt, stream};
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use serde::{Serialize, de::DeserializeOwned};
+
+use crate::api::Problem;
+
+/// A request may take so long; testing a place that does not answer takes longest.
+const TIME_OUT: Duration = Duration::from_secs(120);
+
+/// Why a call failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ClientError {
+    /// No service answered.
+    #[error("no wetbank service answers at {url}; start one with: wetbank serve --data DIR")]
+    Unreachable {
+        /// Where.
+        url: String,
+        /// Why.
+        #[source]
+        source: reqwest::Error,
+    },
+    /// The service said no.
+    #[error("{}", .0.detail)]
+    Refused(Box<Problem>),
+    /// The answer made no sense.
+    #[error("the service at {url} gave an answer that is none of wetbank's")]
+    Strange {
+        /// Where.
+        url: String,
+        /// Why.
+        #[source]
+        source: reqwest::Error,
+    },
+}
+
+/// A client of one service.
+#[derive(Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    url: String,
+    token: String,
+}
+
+impl std::fmt::Debug for Client {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Client").field("url", &self.url).finish_non_exhaustive()
+    }
+}
+
+type Result<T> = std::result::Result<T, ClientError>;
+
+impl Client {
+    /// A client of the service at a URL such as `http://127.0.0.1:8200`.
+    pub fn new(url: &str, token: &str) -> Self {
+        Self { http: reqwest::Client::new(), url: url.trim_end_matches('/').to_owned(), token: token.to_owned() }
+    }
+
+    /// Where the service is.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}/api/v1{path}", self.url)).bearer_auth(&self.token)
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response> {
+        let url = self.url.clone();
+        let response = request.send().await.map_err(|source| ClientError::Unreachable { url, source })?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let problem = response.json::<Problem>().await.unwrap_or_else(|_| Problem {
+            title: "error".to_owned(),
+            status: status.as_u16(),
+            detail: format!("the service answered {status}"),
+            code: if status == StatusCode::UNAUTHORIZED { "sign-in" } else { "error" }.to_owned(),
+            mistakes: Vec::new(),
+        });
+        Err(ClientError::Refused(Box::new(problem)))
+    }
+
+    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
+        let response = self.send(request.timeout(TIME_OUT)).await?;
+        response.json().await.map_err(|source| ClientError::Strange { url: self.url.clone(), source })
+    }
+
+    /// Reads something.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> Result<T> {
+        self.read(self.request(Method::GET, path).query(query)).await
+    }
+
+    /// Reads a text.
+    pub async fn get_text(&self, path: &str, query: &[(&str, String)]) -> Result<String> {
+        let response = self.send(self.request(Method::GET, path).query(query).timeout(TIME_OUT)).await?;
+        response.text().await.map_err(|source| ClientError::Strange { url: self.url.clone(), source })
+    }
+
+    /// Asks for something to be done.
+    pub async fn post<B: Serialize + Sync, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T> {
+        self.read(self.request(Method::POST, path).json(body)).await
+    }
+
+    /// Asks for something to be done that has no answer.
+    pub async fn post_nothing<B: Serialize + Sync>(&self, path: &str, body: &B) -> Result<()> {
+        self.send(self.request(Method::POST, path).json(body).timeout(TIME_OUT)).await.map(drop)
+    }
+
+    /// Puts something in its place that has no answer.
+    pub async fn put_nothing<B: Serialize + Sync>(&self, path: &str, body: &B) -> Result<()> {
+        self.send(self.request(Method::PUT, path).json(body).timeout(TIME_OUT)).await.map(drop)
+    }
+
+    /// Puts something in its place.
+    pub async fn put<B: Serialize + Sync, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T> {
+        self.read(self.request(Method::PUT, path).json(body)).await
+    }
+
+    /// Removes something.
+    pub async fn delete(&self, path: &str) -> Result<()> {
+        self.send(self.request(Method::DELETE, path).timeout(TIME_OUT)).await.map(drop)
+    }
+
+    /// Live events as JSON, until the connection ends.
+    pub async fn events(&self) -> Result<impl Stream<Item = serde_json::Value> + Send + Unpin + use<>> {
+        let response = self.send(self.request(Method::GET, "/events")).await?;
+        let lines = response.bytes_stream().scan(Vec::new(), |rest: &mut Vec<u8>, piece| {
+            let mut events = Vec::new();
+            if let Ok(piece) = piece {
+                rest.extend_from_slice(&piece);
+                while let Some(end) = rest.iter().position(|&b| b == b'\n') {
+                    let line: Vec<u8> = rest.drain(..=end).collect();
+                    if let Some(data) = line.strip_prefix(b"data:") {
+                        events.extend(serde_json::from_slice(data).ok());
+                    }
+                }
+            }
+            std::future::ready(Some(stream::iter(events)))
+        });
+        Ok(lines.flatten().boxed())
+    }
+}
+
+/// One part of an address, with everything escaped that is not a plain character.
+pub fn segment(text: &str) -> String {
+    text.bytes()
+        .map(|byte| match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' => (byte as char).to_string(),
+            other => format!("%{other:02X}"),
+        })
+        .collect()
+}

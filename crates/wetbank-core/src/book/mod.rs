@@ -1,0 +1,159 @@
+//! The book: everything that is arranged, as TOML text.
+//!
+//! A book is one text or several. Reading one gives typed rules and places, or every problem
+//! found, each with its file, line, key and remedy. The text of each section is kept as it was
+//! written, with its comments, because the text is what people edit and compare.
+
+mod raw;
+mod resolve;
+mod sections;
+
+use serde::Serialize;
+
+use crate::{PlaceName, PlaceSpec, Rule};
+
+/// What a section of the book arranges.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum SectionKind {
+    /// `[place.NAME]`
+    Place,
+    /// `[rule.NAME]`
+    Rule,
+}
+
+impl SectionKind {
+    /// The word in the book.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Place => "place",
+            Self::Rule => "rule",
+        }
+    }
+}
+
+/// The text of one section, comments included.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Section {
+    /// What it arranges.
+    pub kind: SectionKind,
+    /// The name after the dot.
+    pub name: String,
+    /// Its TOML, a readable book in itself.
+    pub text: String,
+}
+
+/// A book that was read without a problem.
+#[derive(Debug, Clone, Default)]
+pub struct Book {
+    /// Places by name, in the order written.
+    pub places: Vec<(PlaceName, PlaceSpec)>,
+    /// Rules, in the order they are asked.
+    pub rules: Vec<Rule>,
+    /// The sections' texts, in the order written.
+    pub sections: Vec<Section>,
+}
+
+/// Something in a book that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Problem {
+    /// The file it stands in.
+    pub file: String,
+    /// The line, counted from 1.
+    pub line: usize,
+    /// The section or key it is about, as in `rule.assay-results`.
+    pub key: String,
+    /// What is wrong, and what would be right.
+    pub message: String,
+}
+
+impl std::fmt::Display for Problem {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:{}: ", self.file, self.line)?;
+        if !self.key.is_empty() {
+            write!(f, "{}: ", self.key)?;
+        }
+        f.write_str(&self.message)
+    }
+}
+
+/// Reads a book from named texts. `known_places` are places that exist besides those in it.
+pub fn parse_book(files: &[(String, String)], known_places: &[PlaceName]) -> Result<Book, Vec<Problem>> {
+    let mut problems = Vec::new();
+    let mut parsed = Vec::new();
+    let mut sections: Vec<Section> = Vec::new();
+    for (file, text) in files {
+        match toml::from_str::<raw::Book>(text) {
+            Ok(book) => parsed.push((file, text, book)),
+            Err(error) => problems.push(syntax_problem(file, text, &error)),
+        }
+        if let Ok(more) = sections::split(text) {
+            for section in more {
+                if sections.iter().any(|s| s.kind == section.kind && s.name == section.name) {
+                    problems.push(Problem {
+                        file: file.clone(),
+                        line: 1,
+                        key: format!("{}.{}", section.kind.as_str(), section.name),
+                        message: "is arranged in another file of this book too; keep one".to_owned(),
+                    });
+                }
+                sections.push(section);
+            }
+        }
+    }
+    let book = resolve::resolve(&parsed, known_places, &mut problems);
+    if problems.is_empty() { Ok(Book { sections, ..book }) } else { Err(problems) }
+}
+
+/// The JSON Schema of the book.
+pub fn book_schema() -> serde_json::Value {
+    schemars::schema_for!(raw::Book).to_value()
+}
+
+fn line_of(text: &str, at: usize) -> usize {
+    text.as_bytes()[..at.min(text.len())].iter().filter(|&&b| b == b'\n').count() + 1
+}
+
+/// The section that a byte of the text stands in, for messages: the last header above it.
+fn section_at(text: &str, at: usize) -> String {
+    let mut key = String::new();
+    let mut offset = 0;
+    for line in text.split_inclusive('\n') {
+        if offset > at {
+            break;
+        }
+        let trimmed = line.trim();
+        if trimmed.starts_with('[') && trimmed.ends_with(']') {
+            key = trimmed.trim_matches(['[', ']']).trim().to_owned();
+        }
+        offset += line.len();
+    }
+    key
+}
+
+fn syntax_problem(file: &str, text: &str, error: &toml::de::Error) -> Problem {
+    let at = error.span().map_or(0, |span| span.start);
+    let mut message = error.message().trim().replace('\n', "; ");
+    // serde lists every key that is possible; a person wants the nearest.
+    let mut quoted = message.split('`').skip(1).step_by(2);
+    if let Some(wrong) = quoted.next().filter(|_| message.starts_with("unknown")).map(str::to_owned) {
+        let nearest = quoted
+            .map(|right| (strsim::damerau_levenshtein(right, &wrong), right.to_owned()))
+            .min()
+            .filter(|(distance, right)| *distance <= 3.max(right.len() / 3));
+        let (kind, rest) = if message.starts_with("unknown field") {
+            ("key", message.split_once(", ").map(|(_, r)| r.to_owned()))
+        } else {
+            ("word", message.split_once(", ").map(|(_, r)| r.to_owned()))
+        };
+        message = match (nearest, rest) {
+            (Some((_, right)), _) => format!("unknown {kind} \"{wrong}\"; did you mean \"{right}\"?"),
+            (None, Some(rest)) => format!("unknown {kind} \"{wrong}\"; {}", rest.replace('`', "\"")),
+            (None, None) => format!("unknown {kind} \"{wrong}\""),
+        };
+    }
+    Problem { file: file.to_owned(), line: line_of(text, at), key: section_at(text, at), message }
+}
+
+#[cfg(test)]
+mod tests;

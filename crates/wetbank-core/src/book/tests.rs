@@ -1,0 +1,178 @@
+use jiff::Timestamp;
+
+use super::*;
+use crate::{Decision, FileFacts, FilePath, Fingerprint, Template, TemplateFacts, decide, explain, rule_sentence};
+
+const BOOK: &str = r#"
+# Where the laboratory's sheets come in.
+[place.office]
+kind = "folder"
+root = "/srv/office"
+
+[place.skerrow-harbour]
+kind     = "sftp"
+host     = "sftp.skerrow.example"
+user     = "merrow"
+key      = { secret = "skerrow-ssh" }
+root     = "/incoming"   # agreed with the duty office
+
+[rule.assay-results]
+title = "Assay results to the harbour"
+starts = { arrival = { place = "office", folder = "assays/out", names = ["*.csv"], settle = "3s" } }
+
+[[rule.assay-results.branch]]
+title = "Results"
+if    = { all = [ { file = "size", under = "200 MB" }, { file = "name", starts-with = "assay-" } ] }
+steps = [
+  { encrypt = { to = ["skerrow-harbour"] } },
+  { deliver = { to = "skerrow-harbour", folder = "{{ today }}", exists = "replace" } },
+]
+original = { move-to = "sent" }
+
+[[rule.assay-results.branch]]
+steps = [ { hold = { why = "not an assay sheet" } } ]
+"#;
+
+fn read(text: &str) -> Result<Book, Vec<Problem>> {
+    parse_book(&[("book.toml".to_owned(), text.to_owned())], &[])
+}
+
+/// The one problem of the book after `from` was replaced by `to`.
+fn problem(from: &str, to: &str) -> Problem {
+    assert!(BOOK.contains(from), "{from}");
+    let mut problems = read(&BOOK.replacen(from, to, 1)).unwrap_err();
+    assert_eq!(problems.len(), 1, "{problems:?}");
+    problems.remove(0)
+}
+
+fn facts(path: &str, size: u64) -> FileFacts {
+    FileFacts::new(
+        &FilePath::parse(path).unwrap(),
+        &Fingerprint { size, modified: 1_773_468_000_000_000_000, inode: None, tag: None },
+    )
+}
+
+#[test]
+fn a_good_book_reads_back_whole() {
+    let book = read(BOOK).unwrap();
+    assert_eq!(book.places.len(), 2);
+    assert_eq!(book.rules[0].branches.len(), 2);
+    assert_eq!(
+        rule_sentence(&book.rules[0]),
+        "When a file named *.csv is complete in office › assays/out, and size under 200 MB and name \
+         starts with \"assay-\": encrypt it to skerrow-harbour and deliver it to skerrow-harbour › \
+         {{ today }}, replacing what is there; then set the original aside in sent. Anything else: \
+         hold it for a person (not an assay sheet)."
+    );
+}
+
+#[test]
+fn sections_keep_their_comments_and_read_alone() {
+    let book = read(BOOK).unwrap();
+    let place = book.sections.iter().find(|s| s.name == "skerrow-harbour").unwrap();
+    assert!(place.text.contains("# agreed with the duty office"));
+    let office = book.sections.iter().find(|s| s.name == "office").unwrap();
+    assert!(office.text.starts_with("# Where the laboratory's sheets come in."));
+    let all: String = book.sections.iter().map(|s| s.text.clone() + "\n").collect();
+    assert_eq!(read(&all).unwrap().sections, book.sections);
+}
+
+#[test]
+fn a_misspelt_key_is_named_with_line_and_nearest_right_one() {
+    let problem = problem("host     =", "hots     =");
+    assert_eq!((problem.line, problem.key.as_str()), (9, "place.skerrow-harbour"));
+    assert_eq!(problem.message, "unknown key \"hots\"; did you mean \"host\"?");
+}
+
+#[test]
+fn a_misspelt_step_is_named_with_the_nearest_right_one() {
+    let problem = problem("{ encrypt =", "{ encript =");
+    assert_eq!(problem.line, 22);
+    assert!(problem.message.contains("did you mean \"encrypt\"?"), "{}", problem.message);
+}
+
+#[test]
+fn an_unknown_place_is_named_with_the_nearest_right_one() {
+    let problem = problem("to = \"skerrow-harbour\", folder", "to = \"skerow-harbour\", folder");
+    assert_eq!(problem.line, 23);
+    assert_eq!(problem.message, "unknown place \"skerow-harbour\"; did you mean \"skerrow-harbour\"?");
+}
+
+#[test]
+fn mistakes_of_meaning_are_found_before_the_first_file() {
+    for (from, to, words) in [
+        ("{{ today }}", "{{ todya }}", "unknown placeholder {{ todya }}"),
+        ("\"{{ today }}\"", "\"../elsewhere\"", "would leave the place's root"),
+        ("under = \"200 MB\"", "under = \"200 stones\"", "is no size"),
+        ("settle = \"3s\"", "settle = \"a while\"", "is no duration"),
+        ("file = \"size\", under", "file = \"name\", under", "cannot be asked"),
+        ("root = \"/srv/office\"", "root = \"office\"", "must be an absolute folder"),
+        ("sftp.skerrow.example", "sftp://skerrow", "must be a bare host name"),
+        ("names = [\"*.csv\"]", "names = [\"[*.csv\"]", "is no name pattern"),
+        ("kind     = \"sftp\"", "kind     = \"pigeon\"", "unknown kind \"pigeon\""),
+        ("to = [\"skerrow-harbour\"]", "to = []", "encrypt needs \"to\""),
+        (
+            "{ hold = { why = \"not an assay sheet\" } }",
+            "{ delete = {} }, { hold = { why = \"?\" } }",
+            "nothing can follow \"delete\"",
+        ),
+        (
+            "if    = { all = [ { file = \"size\", under = \"200 MB\" }, { file = \"name\", starts-with = \"assay-\" } ] }",
+            "",
+            "branch 2 is never reached",
+        ),
+    ] {
+        let problem = problem(from, to);
+        assert!(problem.message.contains(words), "{from} -> {to}: {}", problem.message);
+        assert!(problem.line > 1, "{problem}");
+    }
+}
+
+#[test]
+fn the_first_branch_that_fits_takes_the_file() {
+    let rule = &read(BOOK).unwrap().rules[0];
+    let now = Timestamp::from_second(1_773_500_000).unwrap();
+    assert_eq!(decide(rule, &facts("office:/assays/out/assay-0412.csv", 10), now), Decision::Branch(0));
+    assert_eq!(decide(rule, &facts("office:/assays/out/notes.csv", 10), now), Decision::Branch(1));
+    assert_eq!(decide(rule, &facts("office:/assays/out/assay-1.csv", 200_000_000), now), Decision::Branch(1));
+}
+
+#[test]
+fn an_explanation_says_what_was_compared_with_what() {
+    let rule = &read(BOOK).unwrap().rules[0];
+    let now = Timestamp::from_second(1_773_500_000).unwrap();
+    let explanation = explain(rule, &facts("office:/assays/out/readme.txt", 10), now);
+    assert_eq!(explanation.outcome, "not taken: the rule asks that name is like *.csv, here it is readme.txt");
+    let explanation = explain(rule, &facts("office:/assays/out/notes.csv", 10), now);
+    let parts = &explanation.branches[0].parts;
+    assert!(parts[0].holds && !parts[1].holds);
+    assert_eq!((parts[1].asked.as_str(), parts[1].found.as_str()), ("name starts with \"assay-\"", "notes.csv"));
+    let below = explain(rule, &facts("office:/assays/out/sent/assay-1.csv", 10), now);
+    assert_eq!(below.taken_by, None, "{}", below.outcome);
+}
+
+#[test]
+fn templates_tell_dates_in_the_rules_zone() {
+    let zoned = BOOK.replacen("title = \"Assay results", "zone = \"Pacific/Auckland\"\ntitle = \"Assay results", 1);
+    let rule = &read(&zoned).unwrap().rules[0];
+    let file = facts("office:/assays/out/assay-0412.csv", 10);
+    let now: Timestamp = "2026-03-14T20:00:00Z".parse().unwrap();
+    let facts = TemplateFacts { file: &file, rule, run: 7, started: now, now };
+    let render = |source: &str| Template::new(source).unwrap().render(&facts).unwrap();
+    assert_eq!(render("{{ today }}/{{ file.stem }}-{{ run.id }}"), "2026-03-15/assay-0412-7");
+    assert_eq!(render("{{ now | date(\"%d.%m.%Y %H:%M\") }}"), "15.03.2026 09:00");
+}
+
+#[test]
+fn no_template_escapes_the_root() {
+    let rule = &read(BOOK).unwrap().rules[0];
+    let now = Timestamp::UNIX_EPOCH;
+    let file = facts("office:/assays/out/assay-0412.csv", 10);
+    let facts = TemplateFacts { file: &file, rule, run: 7, started: now, now };
+    let template = Template::new("{{ \"..\" }}/{{ file.name }}").unwrap();
+    assert!(template.render_folder(&facts).is_err());
+    assert!(template.render_name(&RelPath::root(), &facts).is_err());
+    assert!(Template::new("{{ \"\" }}").unwrap().render_name(&RelPath::root(), &facts).is_err());
+}
+
+use crate::RelPath;

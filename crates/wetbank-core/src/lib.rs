@@ -1,0 +1,32 @@
+//! The domain of Wetbank: plain values in, plain values out.
+//!
+//! Nothing here reads a clock, a file or a socket. Rules, conditions, templates,
+//! fingerprints, the life of an item and the book are decided here and done elsewhere.
+
+mod book;
+mod condition;
+mod decide;
+mod facts;
+mod names;
+mod path;
+mod place;
+mod retry;
+mod rule;
+mod sentence;
+mod state;
+mod template;
+mod units;
+
+pub use book::{Book, Problem, Section, SectionKind, book_schema, parse_book};
+pub use condition::{Attribute, Condition, Operator, Test, Verdict};
+pub use decide::{Decision, Explanation, decide, explain, name_matches};
+pub use facts::{FileFacts, Fingerprint};
+pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
+pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
+pub use place::{PlaceKind, PlaceSpec, SftpSignIn, SftpSpec};
+pub use retry::RetryPolicy;
+pub use rule::{Arrival, Branch, IfExists, Original, Rule, Step, Target};
+pub use sentence::{branch_sentence, rule_sentence, step_words};
+pub use state::{InvalidMove, ItemState, RunState, run_state};
+pub use template::{Template, TemplateError, TemplateFacts};
+pub use units::{ByteSize, format_duration, parse_duration};

@@ -1,0 +1,143 @@
+//! The life of runs and items.
+
+use serde::{Deserialize, Serialize};
+
+/// Where an item stands.
+///
+/// ```text
+/// queued ─► working ─► done
+///   ▲         │ ├────► skipped
+///   │         │ └────► held ─► queued (released) │ skipped (dismissed)
+///   └─ waiting ◄┘ (a pause before the next attempt)
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ItemState {
+    /// Taken in, not begun.
+    Queued,
+    /// A step is at work.
+    Working,
+    /// An attempt failed for a passing reason; another one is due.
+    Waiting,
+    /// Every step and the original's end are done.
+    Done,
+    /// Left alone for a stated reason.
+    Skipped,
+    /// Waits for a person.
+    Held,
+}
+
+/// A change of state that the life of an item does not have.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("an item that is {from} cannot become {to}")]
+pub struct InvalidMove {
+    from: &'static str,
+    to: &'static str,
+}
+
+impl ItemState {
+    /// Every state, in the order of life.
+    pub const ALL: [Self; 6] = [Self::Queued, Self::Working, Self::Waiting, Self::Done, Self::Skipped, Self::Held];
+
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Queued => "queued",
+            Self::Working => "working",
+            Self::Waiting => "waiting",
+            Self::Done => "done",
+            Self::Skipped => "skipped",
+            Self::Held => "held",
+        }
+    }
+
+    /// Reads the word.
+    pub fn parse(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|state| state.as_str() == word)
+    }
+
+    /// Whether nothing more will happen by itself.
+    pub fn is_at_rest(self) -> bool {
+        matches!(self, Self::Done | Self::Skipped | Self::Held)
+    }
+
+    /// Checks a change of state.
+    pub fn become_(self, to: Self) -> Result<Self, InvalidMove> {
+        use ItemState::{Done, Held, Queued, Skipped, Waiting, Working};
+        let allowed = matches!(
+            (self, to),
+            (Queued, Working | Skipped | Held)
+                | (Working, Done | Skipped | Held | Waiting | Queued)
+                | (Waiting, Working | Queued | Held | Skipped)
+                | (Held, Queued | Skipped)
+        );
+        if allowed { Ok(to) } else { Err(InvalidMove { from: self.as_str(), to: to.as_str() }) }
+    }
+}
+
+/// Where a run stands, as its items say.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RunState {
+    /// Some item is not at rest.
+    Running,
+    /// Every item is done or skipped, one at least is done.
+    Done,
+    /// Every item was skipped.
+    Skipped,
+    /// Some item waits for a person, none moves.
+    Held,
+}
+
+impl RunState {
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Done => "done",
+            Self::Skipped => "skipped",
+            Self::Held => "held",
+        }
+    }
+}
+
+/// The state of a run with these items.
+pub fn run_state(items: impl IntoIterator<Item = ItemState>) -> RunState {
+    let mut state = RunState::Skipped;
+    for item in items {
+        state = match (item, state) {
+            (item, _) if !item.is_at_rest() => return RunState::Running,
+            (ItemState::Held, _) | (_, RunState::Held) => RunState::Held,
+            (ItemState::Done, _) => RunState::Done,
+            (_, state) => state,
+        };
+    }
+    state
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_finished_item_never_moves_again() {
+        for end in [ItemState::Done, ItemState::Skipped] {
+            assert!(ItemState::ALL.iter().all(|&to| end.become_(to).is_err()));
+        }
+    }
+
+    #[test]
+    fn a_held_item_moves_only_by_release_or_dismissal() {
+        let moves: Vec<_> = ItemState::ALL.into_iter().filter(|&to| ItemState::Held.become_(to).is_ok()).collect();
+        assert_eq!(moves, [ItemState::Queued, ItemState::Skipped]);
+    }
+
+    #[test]
+    fn one_held_item_makes_the_run_held_once_nothing_moves() {
+        use ItemState::{Done, Held, Working};
+        assert_eq!(run_state([Done, Held]), RunState::Held);
+        assert_eq!(run_state([Held, Done]), RunState::Held);
+        assert_eq!(run_state([Held, Working]), RunState::Running);
+        assert_eq!(run_state([Done, ItemState::Skipped]), RunState::Done);
+    }
+}

@@ -1,0 +1,58 @@
+//! What is arranged now: rules and places, ready to use.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+use wetbank_core::{Name, PlaceSpec, Rule};
+use wetbank_places::{Place, PlaceError};
+
+/// A rule in force.
+#[derive(Debug, Clone)]
+pub struct LiveRule {
+    /// The rule.
+    pub rule: Arc<Rule>,
+    /// Its version.
+    pub version: i64,
+    /// Whether it takes files.
+    pub is_on: bool,
+    /// Its text.
+    pub text: Arc<str>,
+    /// When it was changed.
+    pub changed: jiff::Timestamp,
+}
+
+/// A snapshot of everything arranged. Work that began with one may end with the next.
+#[derive(Debug, Clone, Default)]
+pub struct Arrangement {
+    /// Rules in the order they are asked.
+    pub rules: Vec<LiveRule>,
+    /// Places by name.
+    pub specs: BTreeMap<Name, PlaceSpec>,
+    /// The places' texts.
+    pub texts: BTreeMap<Name, String>,
+    /// Places that can be used, or why not.
+    pub(crate) places: HashMap<Name, Result<Arc<dyn Place>, PlaceError>>,
+}
+
+impl Arrangement {
+    /// A rule by name.
+    pub fn rule(&self, name: &Name) -> Option<&LiveRule> {
+        self.rules.iter().find(|live| live.rule.name == *name)
+    }
+
+    /// A place ready to use.
+    pub fn place(&self, name: &Name) -> Result<Arc<dyn Place>, PlaceError> {
+        match self.places.get(name) {
+            Some(place) => place.clone(),
+            None => Err(PlaceError {
+                kind: wetbank_places::PlaceErrorKind::Refused,
+                place: name.clone(),
+                call: "find",
+                path: wetbank_core::RelPath::root(),
+                detail: "no such place in the book".to_owned(),
+            }),
+        }
+    }
+}

@@ -1,0 +1,20 @@
+//! The one place where the engine reads the clock.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+/// The time now.
+pub(crate) fn now() -> Timestamp {
+    Timestamp::now()
+}
+
+/// A time that much later.
+pub(crate) fn after(from: Timestamp, pause: Duration) -> Timestamp {
+    from.checked_add(pause).unwrap_or(Timestamp::MAX)
+}
+
+/// How long until a time; zero if it is past.
+pub(crate) fn until(time: Timestamp) -> Duration {
+    Duration::try_from(time.duration_since(now())).unwrap_or_default()
+}

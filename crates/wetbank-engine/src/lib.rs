@@ -1,0 +1,27 @@
+//! The engine: sees files, takes them in, works them through their steps, recovers.
+//!
+//! It knows no protocol and no HTTP. What is decided comes from `wetbank-core`, what is done
+//! goes through `wetbank-places` and `wetbank-crypt`, and every step is in `wetbank-journal`
+//! before and after it has an effect, so that a stop at any instant loses nothing.
+
+mod arrangement;
+mod book;
+mod claims;
+mod clock;
+mod engine;
+mod error;
+mod events;
+mod health;
+mod keys;
+mod recover;
+mod runner;
+mod step;
+mod transfer;
+mod watch;
+
+pub use arrangement::{Arrangement, LiveRule};
+pub use book::{BookChange, BookDiff, ChangeKind};
+pub use engine::{Engine, EngineOptions, ExplainedFile, PlaceStatus};
+pub use error::EngineError;
+pub use events::{Event, Moving};
+pub use keys::KeyStatus;

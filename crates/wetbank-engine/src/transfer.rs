@@ -1,0 +1,156 @@
+//! Bringing a file's content into a temporary file of another place.
+
+use std::sync::{
+    Arc,
+    atomic::{AtomicU64, Ordering},
+};
+
+use futures_util::StreamExt;
+use tokio_util::sync::CancellationToken;
+use wetbank_core::RelPath;
+use wetbank_crypt::{Digests, Hashing};
+use wetbank_places::{Entry, EntryKind, Place, PlaceError, PlaceErrorKind};
+
+/// How much of a partial file's end is compared before writing goes on behind it.
+const COMPARED: u64 = 64 << 10;
+
+/// A file to read.
+pub(crate) struct Source {
+    pub place: Arc<dyn Place>,
+    pub path: RelPath,
+}
+
+/// What a transfer brought.
+pub(crate) struct Staging {
+    /// The temporary file.
+    pub entry: Entry,
+    /// Checksums of the content.
+    pub digests: Digests,
+    /// The source as it was after reading.
+    pub source: Entry,
+}
+
+fn changed(source: &Source) -> PlaceError {
+    PlaceError {
+        kind: PlaceErrorKind::Busy,
+        place: source.place.name().clone(),
+        call: "read",
+        path: source.path.clone(),
+        detail: "it changed while it was read".to_owned(),
+    }
+}
+
+/// Copies the source into `temporary` at `place`, going on with a partial one where its end is
+/// the same. The source's fingerprint is compared before and after: what arrives is one state
+/// of the file, never a mixture.
+pub(crate) async fn transfer(
+    source: &Source,
+    place: &Arc<dyn Place>,
+    temporary: &RelPath,
+    done: Arc<AtomicU64>,
+    cancel: &CancellationToken,
+) -> Result<Staging, PlaceError> {
+    let before = source.place.stat(&source.path).await?;
+    if before.kind != EntryKind::File {
+        return Err(PlaceError {
+            kind: PlaceErrorKind::Unsupported,
+            detail: "it is no regular file".to_owned(),
+            ..changed(source)
+        });
+    }
+    let staging = match (source.place.as_folder(), place.as_folder()) {
+        (Some(from), Some(to)) => {
+            let copied = to.copy_in(from, &source.path, temporary, done, cancel.clone()).await?;
+            Staging { entry: copied.entry, digests: copied.digests, source: copied.source }
+        }
+        _ => stream(source, &before, place, temporary, &done, cancel).await?,
+    };
+    if staging.source.fingerprint != before.fingerprint {
+        return Err(changed(source));
+    }
+    if staging.entry.fingerprint.size != before.fingerprint.size {
+        return Err(PlaceError {
+            kind: PlaceErrorKind::Interrupted,
+            place: place.name().clone(),
+            call: "write",
+            path: temporary.clone(),
+            detail: format!("{} of {} bytes are there", staging.entry.fingerprint.size, before.fingerprint.size),
+        });
+    }
+    Ok(staging)
+}
+
+async fn stream(
+    source: &Source,
+    before: &Entry,
+    place: &Arc<dyn Place>,
+    temporary: &RelPath,
+    done: &AtomicU64,
+    cancel: &CancellationToken,
+) -> Result<Staging, PlaceError> {
+    let kept = verified_part(source, before, place, temporary).await?;
+    let mut staged = place.stage(temporary, kept).await?;
+    let kept = kept.unwrap_or(0);
+    let mut hashing = Hashing::default();
+    let mut content = source.place.read(&source.path, 0).await?;
+    let mut at = 0;
+    loop {
+        let chunk = tokio::select! {
+            chunk = content.next() => chunk,
+            () = cancel.cancelled() => {
+                return Err(PlaceError { detail: "the service is stopping".to_owned(), kind: PlaceErrorKind::Interrupted, ..changed(source) });
+            }
+        };
+        let Some(chunk) = chunk.transpose()? else { break };
+        let end = at + chunk.len() as u64;
+        hashing.update(chunk.clone()).await;
+        if end > kept {
+            let new = usize::try_from(kept.saturating_sub(at)).unwrap_or(0);
+            staged.write(chunk.slice(new..)).await?;
+        }
+        at = end;
+        done.store(at, Ordering::Relaxed);
+    }
+    let entry = staged.finish().await?;
+    let digests = hashing.finish();
+    let after = source.place.stat(&source.path).await?;
+    Ok(Staging { entry, digests, source: after })
+}
+
+/// How many bytes of a partial file are there already and can be kept: its size, if its last
+/// bytes are those of the source.
+async fn verified_part(
+    source: &Source,
+    before: &Entry,
+    place: &Arc<dyn Place>,
+    temporary: &RelPath,
+) -> Result<Option<u64>, PlaceError> {
+    if !place.capabilities().resumes {
+        return Ok(None);
+    }
+    let size = match place.stat(temporary).await {
+        Ok(entry) => entry.fingerprint.size,
+        Err(e) if e.kind == PlaceErrorKind::NotFound => return Ok(None),
+        Err(e) => return Err(e),
+    };
+    if size == 0 || size > before.fingerprint.size {
+        return Ok(None);
+    }
+    let from = size.saturating_sub(COMPARED);
+    let there = part(place.as_ref(), temporary, from, size).await?;
+    let here = part(source.place.as_ref(), &source.path, from, size).await?;
+    Ok((there == here).then_some(size))
+}
+
+async fn part(place: &dyn Place, path: &RelPath, from: u64, to: u64) -> Result<Vec<u8>, PlaceError> {
+    let wanted = usize::try_from(to - from).unwrap_or(usize::MAX);
+    let mut bytes = Vec::with_capacity(wanted);
+    let mut content = place.read(path, from).await?;
+    while bytes.len() < wanted
+        && let Some(chunk) = content.next().await
+    {
+        bytes.extend_from_slice(&chunk?);
+    }
+    bytes.truncate(wanted);
+    Ok(bytes)
+}

@@ -1,0 +1,123 @@
+//! Seeing files: events are a hint, the scan is the truth.
+
+mod intake;
+mod ledger;
+mod local;
+mod remote;
+mod settle;
+
+use std::{collections::HashMap, sync::Arc};
+
+use tokio_util::sync::CancellationToken;
+use wetbank_core::{Name, Original, RelPath, name_matches};
+use wetbank_places::Place;
+
+use crate::{arrangement::LiveRule, engine::Core};
+pub(crate) use intake::{Intake, run as take_in};
+
+/// The rules that watch one place.
+#[derive(Debug, Clone)]
+pub(crate) struct Watched {
+    pub rules: Vec<LiveRule>,
+}
+
+impl Watched {
+    /// Whether a rule's trigger is about this path.
+    fn sees(live: &LiveRule, path: &RelPath) -> bool {
+        let arrival = &live.rule.arrival;
+        let Some(below) = path.parent().below(&arrival.folder) else { return false };
+        if path.is_temporary() || !(arrival.deep || below.is_root()) || !name_matches(arrival, &path.name_text()) {
+            return false;
+        }
+        !Self::is_aside(live, path)
+    }
+
+    /// Whether the path lies where the rule sets its originals aside.
+    fn is_aside(live: &LiveRule, path: &RelPath) -> bool {
+        live.rule.branches.iter().any(|branch| {
+            let Original::MoveTo(folder) = &branch.original else { return false };
+            let source = folder.source();
+            // Only the fixed beginning of the folder is known before the file is.
+            let fixed = source.split("{{").next().unwrap_or("");
+            let fixed = if fixed.len() == source.len() { fixed } else { fixed.rsplit_once('/').map_or("", |(f, _)| f) };
+            let Ok(fixed) = RelPath::parse(fixed) else { return false };
+            let aside = if source.starts_with('/') { fixed } else { live.rule.arrival.folder.join(&fixed) };
+            aside != live.rule.arrival.folder && !aside.is_root() && path.below(&aside).is_some()
+        })
+    }
+
+    /// Indexes of the rules that are about this path, in their order.
+    pub fn about(&self, path: &RelPath) -> impl Iterator<Item = (usize, &LiveRule)> {
+        self.rules.iter().enumerate().filter(move |(_, live)| Self::sees(live, path))
+    }
+
+    /// The folders to watch, each with whether those below it count, none twice.
+    pub fn folders(&self) -> Vec<(RelPath, bool)> {
+        let mut folders: Vec<(RelPath, bool)> = Vec::new();
+        for live in &self.rules {
+            let arrival = &live.rule.arrival;
+            match folders.iter_mut().find(|(folder, _)| *folder == arrival.folder) {
+                Some((_, deep)) => *deep |= arrival.deep,
+                None => folders.push((arrival.folder.clone(), arrival.deep)),
+            }
+        }
+        folders
+    }
+
+    /// Whether folders below this one are watched too.
+    pub fn is_deep(&self, folder: &RelPath) -> bool {
+        self.rules.iter().any(|live| live.rule.arrival.deep && folder.below(&live.rule.arrival.folder).is_some())
+    }
+
+    /// Whether this very folder is one that is watched, or lies below a deep one.
+    pub fn wants(&self, folder: &RelPath) -> bool {
+        self.is_deep(folder) || self.rules.iter().any(|live| live.rule.arrival.folder == *folder)
+    }
+
+    fn same(&self, other: &Self) -> bool {
+        self.rules.len() == other.rules.len()
+            && self.rules.iter().zip(&other.rules).all(|(a, b)| a.rule.name == b.rule.name && a.version == b.version)
+    }
+}
+
+/// Keeps one watcher for each place that enabled rules watch.
+pub(crate) async fn supervise(core: Arc<Core>) {
+    let mut running: HashMap<Name, (Watched, Arc<dyn Place>, CancellationToken)> = HashMap::new();
+    loop {
+        let changed = core.arrangement_changed.notified();
+        let arrangement = core.arrangement();
+        let mut wanted: HashMap<Name, Watched> = HashMap::new();
+        for live in arrangement.rules.iter().filter(|live| live.is_on) {
+            let place = live.rule.arrival.place.clone();
+            wanted.entry(place).or_insert_with(|| Watched { rules: Vec::new() }).rules.push(live.clone());
+        }
+        running.retain(|name, (watched, place, stop)| {
+            let stays = wanted.get(name).is_some_and(|w| w.same(watched))
+                && arrangement.place(name).is_ok_and(|now| Arc::ptr_eq(&now, place));
+            if !stays {
+                stop.cancel();
+            }
+            stays
+        });
+        for (name, watched) in wanted {
+            if running.contains_key(&name) {
+                continue;
+            }
+            let Ok(place) = arrangement.place(&name) else { continue };
+            let stop = core.cancel.child_token();
+            running.insert(name, (watched.clone(), place.clone(), stop.clone()));
+            let core = core.clone();
+            core.tracker.clone().spawn(async move {
+                if place.as_folder().is_some() && place.capabilities().reports_changes {
+                    local::watch(core, place, watched, stop).await;
+                } else {
+                    remote::watch(core, place, watched, stop).await;
+                }
+            });
+        }
+        tokio::select! {
+            () = changed => {}
+            () = core.cancel.cancelled() => return,
+        }
+    }
+}

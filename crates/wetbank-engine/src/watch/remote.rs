@@ -1,0 +1,101 @@
+//! Watching a place that reports no changes: looking through it again and again.
+
+use std::{sync::Arc, time::Duration};
+
+use futures_util::StreamExt;
+use tokio::time::Instant;
+use tokio_util::sync::CancellationToken;
+use wetbank_core::RelPath;
+use wetbank_places::{Depth, EntryKind, Place};
+
+use super::{
+    Watched,
+    ledger::{SeenPaths, forget_gone, sighting},
+    settle::{Answer, QUIET, Seen, Settling},
+};
+use crate::{clock, engine::Core};
+
+struct Look {
+    folder: RelPath,
+    deep: bool,
+    every: Duration,
+    due: Instant,
+    settling: Settling,
+}
+
+/// Looks through the folders until told to stop. One listing serves all rules on a folder.
+pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watched, stop: CancellationToken) {
+    let mut looks: Vec<Look> = watched
+        .folders()
+        .into_iter()
+        .map(|(folder, deep)| {
+            let every =
+                watched.rules.iter().filter(|live| live.rule.arrival.folder == folder).map(|l| l.rule.arrival.poll);
+            Look {
+                every: every.min().unwrap_or(QUIET),
+                folder,
+                deep,
+                due: Instant::now(),
+                settling: Settling::default(),
+            }
+        })
+        .collect();
+    loop {
+        let Some(next) = looks.iter_mut().min_by_key(|look| look.due) else { return };
+        tokio::select! {
+            () = tokio::time::sleep_until(next.due) => {}
+            () = stop.cancelled() => return,
+        }
+        if let Some((until, _)) = core.health.paused(place.name()) {
+            next.due = Instant::now() + clock::until(until);
+            continue;
+        }
+        tokio::select! {
+            () = look_through(&core, &place, &watched, next) => {}
+            () = stop.cancelled() => return,
+        }
+    }
+}
+
+async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watched, look: &mut Look) {
+    let since = clock::now();
+    let mut seen = SeenPaths::default();
+    let mut soonest = look.every;
+    let depth = if look.deep { Depth::All } else { Depth::One };
+    let mut entries = place.list(&look.folder, depth);
+    while let Some(entry) = entries.next().await {
+        let entry = match entry {
+            Ok(entry) => entry,
+            Err(error) => {
+                if core.place_failed(&error) {
+                    tracing::warn!(%error, "a watched folder cannot be listed");
+                }
+                // What was not listed is not gone.
+                look.due = Instant::now() + look.every;
+                return;
+            }
+        };
+        if entry.kind != EntryKind::File {
+            continue;
+        }
+        seen.insert(&entry.path);
+        for (at, live) in watched.about(&entry.path) {
+            if core.is_known(&live.rule.name, place.name(), &entry).await {
+                continue;
+            }
+            let settle = live.rule.arrival.settle;
+            let now = clock::now();
+            match look.settling.look(at, &entry.path, &entry.fingerprint, settle, Seen::FoundElsewhere, now) {
+                Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), &entry)).await,
+                Answer::LookAgain(due) => soonest = soonest.min(clock::until(due)),
+            }
+        }
+    }
+    if core.health.well(place.name()) {
+        core.place_well(place.name());
+    }
+    look.settling.keep(|path| seen.contains(path));
+    let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == look.folder);
+    forget_gone(core, place.as_ref(), rules, &seen, since).await;
+    look.due = Instant::now() + if look.settling.is_empty() { look.every } else { soonest };
+}

@@ -1,0 +1,124 @@
+//! Is a file complete?
+
+use std::{collections::HashMap, time::Duration};
+
+use jiff::Timestamp;
+use wetbank_core::{Fingerprint, RelPath};
+
+/// How long a file must be unchanged when nothing said that its writer closed it.
+pub(super) const QUIET: Duration = Duration::from_secs(2);
+
+/// What is known about how a file came to be seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Seen {
+    /// Its writer closed it, or it was moved in whole.
+    Closed,
+    /// It lies there; the clock that dated it is ours.
+    Found,
+    /// It lies there, dated by a clock that may differ from ours.
+    FoundElsewhere,
+}
+
+/// Files that are watched until they stay the same. Keys are a rule's index and a path.
+#[derive(Debug, Default)]
+pub(super) struct Settling {
+    waiting: HashMap<(usize, RelPath), (Fingerprint, Timestamp)>,
+}
+
+/// The answer about one file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Answer {
+    /// It is complete.
+    Settled,
+    /// Look again at this time.
+    LookAgain(Timestamp),
+}
+
+impl Settling {
+    /// Takes a look at a file for a rule with this settle time.
+    pub fn look(
+        &mut self,
+        rule: usize,
+        path: &RelPath,
+        fingerprint: &Fingerprint,
+        settle: Duration,
+        seen: Seen,
+        now: Timestamp,
+    ) -> Answer {
+        let wanted = if seen == Seen::Closed { settle } else { settle.max(QUIET) };
+        let age = Duration::try_from(now.duration_since(fingerprint.modified_at())).unwrap_or_default();
+        if wanted.is_zero() || (seen == Seen::Found && age >= wanted) {
+            self.forget(rule, path);
+            return Answer::Settled;
+        }
+        let since = match self.waiting.get(&(rule, path.clone())) {
+            Some((same, since)) if same == fingerprint => *since,
+            _ => {
+                self.waiting.insert((rule, path.clone()), (fingerprint.clone(), now));
+                now
+            }
+        };
+        let due = since.checked_add(wanted).unwrap_or(Timestamp::MAX);
+        if due <= now {
+            self.forget(rule, path);
+            return Answer::Settled;
+        }
+        Answer::LookAgain(due)
+    }
+
+    pub fn forget(&mut self, rule: usize, path: &RelPath) {
+        self.waiting.remove(&(rule, path.clone()));
+    }
+
+    /// Whether any file is being waited for.
+    pub fn is_empty(&self) -> bool {
+        self.waiting.is_empty()
+    }
+
+    /// Drops what a complete listing did not show any more.
+    pub fn keep(&mut self, is_there: impl Fn(&RelPath) -> bool) {
+        self.waiting.retain(|(_, path), _| is_there(path));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(second: i64) -> Timestamp {
+        Timestamp::from_second(second).unwrap()
+    }
+
+    fn file(size: u64, modified: i64) -> Fingerprint {
+        Fingerprint { size, modified: modified * 1_000_000_000, inode: None, tag: None }
+    }
+
+    fn look(settling: &mut Settling, file: &Fingerprint, settle: u64, seen: Seen, now: i64) -> Answer {
+        let path = RelPath::parse("a.csv").unwrap();
+        settling.look(0, &path, file, Duration::from_secs(settle), seen, at(now))
+    }
+
+    #[test]
+    fn a_closed_file_is_complete_at_once_unless_a_settle_time_is_asked() {
+        let mut settling = Settling::default();
+        assert_eq!(look(&mut settling, &file(1, 100), 0, Seen::Closed, 100), Answer::Settled);
+        assert_eq!(look(&mut settling, &file(1, 100), 3, Seen::Closed, 100), Answer::LookAgain(at(103)));
+        assert_eq!(look(&mut settling, &file(1, 100), 3, Seen::Closed, 103), Answer::Settled);
+    }
+
+    #[test]
+    fn a_file_that_grows_starts_its_time_anew() {
+        let mut settling = Settling::default();
+        assert_eq!(look(&mut settling, &file(1, 100), 0, Seen::Found, 100), Answer::LookAgain(at(102)));
+        assert_eq!(look(&mut settling, &file(2, 101), 0, Seen::Found, 102), Answer::LookAgain(at(104)));
+        assert_eq!(look(&mut settling, &file(2, 101), 0, Seen::Found, 104), Answer::Settled);
+    }
+
+    #[test]
+    fn an_old_file_found_here_is_complete_but_elsewhere_two_looks_are_needed() {
+        let mut settling = Settling::default();
+        assert_eq!(look(&mut settling, &file(1, 10), 0, Seen::Found, 100), Answer::Settled);
+        assert_eq!(look(&mut settling, &file(1, 10), 0, Seen::FoundElsewhere, 100), Answer::LookAgain(at(102)));
+        assert_eq!(look(&mut settling, &file(1, 10), 0, Seen::FoundElsewhere, 102), Answer::Settled);
+    }
+}

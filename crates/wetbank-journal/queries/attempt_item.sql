@@ -1,0 +1,1 @@
+SELECT item FROM attempt WHERE id = ?1

@@ -1,0 +1,1 @@
+SELECT DISTINCT item FROM attempt WHERE sha256 >= ?1 AND sha256 < ?2 ORDER BY item DESC LIMIT 50

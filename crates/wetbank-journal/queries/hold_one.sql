@@ -1,0 +1,1 @@
+SELECT code FROM hold WHERE item = ?1

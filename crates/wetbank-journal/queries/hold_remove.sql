@@ -1,0 +1,1 @@
+DELETE FROM hold WHERE item = ?1

@@ -1,0 +1,1 @@
+DELETE FROM pgp_key WHERE name = ?1

@@ -1,0 +1,1 @@
+SELECT name, fingerprint, certificate, sealed, changed FROM pgp_key ORDER BY name

@@ -1,0 +1,1 @@
+INSERT INTO name_index (rowid, name) VALUES (?1, ?2)

@@ -1,0 +1,1 @@
+UPDATE run SET version = ?2 WHERE id = ?1

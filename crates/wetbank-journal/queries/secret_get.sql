@@ -1,0 +1,1 @@
+SELECT sealed FROM secret WHERE name = ?1

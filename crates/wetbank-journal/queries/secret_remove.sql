@@ -1,0 +1,1 @@
+DELETE FROM secret WHERE name = ?1

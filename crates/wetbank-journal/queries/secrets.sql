@@ -1,0 +1,1 @@
+SELECT name, changed FROM secret ORDER BY name

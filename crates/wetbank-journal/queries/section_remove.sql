@@ -1,0 +1,1 @@
+DELETE FROM section WHERE kind = ?1 AND name = ?2

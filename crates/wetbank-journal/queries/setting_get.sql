@@ -1,0 +1,1 @@
+SELECT value FROM setting WHERE key = ?1

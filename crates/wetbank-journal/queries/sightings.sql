@@ -1,0 +1,1 @@
+SELECT path FROM sighting WHERE rule = ?1 AND place = ?2 AND path > ?3 ORDER BY path LIMIT ?4

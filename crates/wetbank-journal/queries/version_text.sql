@@ -1,0 +1,1 @@
+SELECT text FROM version WHERE kind = ?1 AND name = ?2 AND version = ?3

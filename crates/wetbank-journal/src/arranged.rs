@@ -1,0 +1,199 @@
+//! What is arranged: sections of the book, secrets, keys.
+
+use jiff::Timestamp;
+
+use crate::{Journal, JournalError, KeyRecord, SectionRecord, VersionRecord, records};
+
+impl Journal {
+    /// A small value kept under a name.
+    pub async fn setting(&self, key: &str) -> Result<Option<String>, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/setting_get.sql", key).fetch_optional(&self.read).await?)
+    }
+
+    /// Keeps a small value under a name.
+    pub async fn set_setting(&self, key: &str, value: &str) -> Result<(), JournalError> {
+        let (key, value) = (key.to_owned(), value.to_owned());
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    sqlx::query_file!("queries/setting_put.sql", key, value).execute(connection).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Every section, in the order of the book.
+    pub async fn sections(&self) -> Result<Vec<SectionRecord>, JournalError> {
+        let rows = sqlx::query_file!("queries/sections.sql").fetch_all(&self.read).await?;
+        Ok(rows
+            .into_iter()
+            .map(|row| SectionRecord {
+                kind: row.kind,
+                name: row.name,
+                text: row.text,
+                position: row.position,
+                version: row.version,
+                is_on: row.is_on,
+                changed: records::time(row.changed),
+            })
+            .collect())
+    }
+
+    /// Changes the book in one transaction: sections to write, to remove, and the whole order.
+    pub async fn change_book(
+        &self,
+        put: Vec<(String, String, String)>,
+        remove: Vec<(String, String)>,
+        order: Vec<(String, String)>,
+        who: &str,
+        at: Timestamp,
+    ) -> Result<(), JournalError> {
+        let (who, at) = (who.to_owned(), at.as_millisecond());
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    for (kind, name, text) in put {
+                        sqlx::query_file!("queries/section_put.sql", kind, name, text, 0_i64, at)
+                            .execute(&mut *connection)
+                            .await?;
+                        sqlx::query_file!("queries/version_put.sql", kind, name, text, at, who)
+                            .execute(&mut *connection)
+                            .await?;
+                    }
+                    for (kind, name) in remove {
+                        sqlx::query_file!("queries/section_remove.sql", kind, name).execute(&mut *connection).await?;
+                        let gone: Option<String> = None;
+                        sqlx::query_file!("queries/version_put.sql", kind, name, gone, at, who)
+                            .execute(&mut *connection)
+                            .await?;
+                    }
+                    for (position, (kind, name)) in order.into_iter().enumerate() {
+                        let position = position as i64;
+                        sqlx::query_file!("queries/section_place.sql", kind, name, position)
+                            .execute(&mut *connection)
+                            .await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Switches a rule on or off. Answers whether there is such a rule.
+    pub async fn switch_rule(&self, name: &str, is_on: bool) -> Result<bool, JournalError> {
+        let name = name.to_owned();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let done = sqlx::query_file!("queries/section_switch.sql", name, is_on).execute(connection).await?;
+                    Ok(done.rows_affected() > 0)
+                })
+            })
+            .await
+    }
+
+    /// The texts a section had, newest first.
+    pub async fn versions(&self, kind: &str, name: &str) -> Result<Vec<VersionRecord>, JournalError> {
+        let rows = sqlx::query_file!("queries/versions.sql", kind, name).fetch_all(&self.read).await?;
+        Ok(rows
+            .into_iter()
+            .map(|row| VersionRecord { version: row.version, text: row.text, at: records::time(row.at), who: row.who })
+            .collect())
+    }
+
+    /// The text of a section in one version.
+    pub async fn version_text(&self, kind: &str, name: &str, version: i64) -> Result<Option<String>, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/version_text.sql", kind, name, version)
+            .fetch_optional(&self.read)
+            .await?
+            .flatten())
+    }
+
+    /// A sealed secret.
+    pub async fn secret(&self, name: &str) -> Result<Option<Vec<u8>>, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/secret_get.sql", name).fetch_optional(&self.read).await?)
+    }
+
+    /// Keeps a sealed secret.
+    pub async fn set_secret(&self, name: &str, sealed: Vec<u8>, at: Timestamp) -> Result<(), JournalError> {
+        let (name, at) = (name.to_owned(), at.as_millisecond());
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    sqlx::query_file!("queries/secret_put.sql", name, sealed, at).execute(connection).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Removes a secret. Answers whether it was there.
+    pub async fn remove_secret(&self, name: &str) -> Result<bool, JournalError> {
+        let name = name.to_owned();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let done = sqlx::query_file!("queries/secret_remove.sql", name).execute(connection).await?;
+                    Ok(done.rows_affected() > 0)
+                })
+            })
+            .await
+    }
+
+    /// Names of secrets and when each was set.
+    pub async fn secrets(&self) -> Result<Vec<(String, Timestamp)>, JournalError> {
+        let rows = sqlx::query_file!("queries/secrets.sql").fetch_all(&self.read).await?;
+        Ok(rows.into_iter().map(|row| (row.name, records::time(row.changed))).collect())
+    }
+
+    /// Every OpenPGP key.
+    pub async fn keys(&self) -> Result<Vec<KeyRecord>, JournalError> {
+        let rows = sqlx::query_file!("queries/keys.sql").fetch_all(&self.read).await?;
+        Ok(rows
+            .into_iter()
+            .map(|row| KeyRecord {
+                name: row.name,
+                fingerprint: row.fingerprint,
+                certificate: row.certificate,
+                sealed: row.sealed,
+                changed: records::time(row.changed),
+            })
+            .collect())
+    }
+
+    /// Keeps an OpenPGP key. A certificate brought up to date does not lose its secret part.
+    pub async fn set_key(&self, key: KeyRecord) -> Result<(), JournalError> {
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let at = key.changed.as_millisecond();
+                    sqlx::query_file!(
+                        "queries/key_put.sql",
+                        key.name,
+                        key.fingerprint,
+                        key.certificate,
+                        key.sealed,
+                        at
+                    )
+                    .execute(connection)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Removes a key. Answers whether it was there.
+    pub async fn remove_key(&self, name: &str) -> Result<bool, JournalError> {
+        let name = name.to_owned();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let done = sqlx::query_file!("queries/key_remove.sql", name).execute(connection).await?;
+                    Ok(done.rows_affected() > 0)
+                })
+            })
+            .await
+    }
+}

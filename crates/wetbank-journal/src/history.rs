@@ -1,0 +1,242 @@
+//! What was done: runs, items, attempts, holds, traces, counts.
+
+use jiff::Timestamp;
+use wetbank_core::FilePath;
+
+use crate::{
+    AttemptRecord, Count, HoldRecord, HourCount, ItemRecord, Journal, JournalError, RunFilter, RunRecord, RunSummary,
+    TraceRecord, records,
+};
+
+/// The longest page of anything.
+const PAGE: u32 = 500;
+/// The trigram index finds nothing shorter.
+const SHORTEST_TRACE: usize = 3;
+
+fn optional_file(place: Option<&str>, path: Option<&[u8]>) -> Result<Option<FilePath>, sqlx::Error> {
+    match (place, path) {
+        (Some(place), Some(path)) => records::file(place, path).map(Some),
+        _ => Ok(None),
+    }
+}
+
+impl Journal {
+    /// Runs, newest first.
+    pub async fn runs(&self, filter: &RunFilter) -> Result<Vec<RunSummary>, JournalError> {
+        let before = filter.before.unwrap_or(i64::MAX);
+        let (rule, state) = (filter.rule.as_deref().unwrap_or(""), filter.state.as_deref().unwrap_or(""));
+        let limit = filter.limit.clamp(1, PAGE);
+        let rows = sqlx::query_file!("queries/runs.sql", before, rule, state, limit).fetch_all(&self.read).await?;
+        Ok(rows
+            .into_iter()
+            .map(|row| RunSummary {
+                id: row.id,
+                rule: row.rule,
+                cause: row.cause,
+                started: records::time(row.started),
+                ended: row.ended.map(records::time),
+                state: row.state,
+                items: row.items,
+                first_item: row.item,
+                first_path: records::path(&row.path),
+                first_size: row.size.cast_unsigned(),
+                why: row.why,
+            })
+            .collect())
+    }
+
+    /// One run.
+    pub async fn run(&self, id: i64) -> Result<Option<RunRecord>, JournalError> {
+        let row = sqlx::query_file!("queries/run_one.sql", id).fetch_optional(&self.read).await?;
+        Ok(row.map(|row| RunRecord {
+            id: row.id,
+            rule: row.rule,
+            version: row.version,
+            cause: row.cause,
+            started: records::time(row.started),
+            ended: row.ended.map(records::time),
+            state: row.state,
+        }))
+    }
+
+    /// A page of a run's items.
+    pub async fn items(&self, run: i64, after: i64, limit: u32) -> Result<Vec<ItemRecord>, JournalError> {
+        let limit = limit.clamp(1, PAGE);
+        let rows = sqlx::query_file!("queries/run_items.sql", run, after, limit).fetch_all(&self.read).await?;
+        rows.into_iter()
+            .map(|row| {
+                Ok(ItemRecord {
+                    id: row.id,
+                    file: records::file(&row.place, &row.path)?,
+                    size: row.size.cast_unsigned(),
+                    state: records::state(&row.state),
+                    branch: row.branch,
+                    step: row.step,
+                    failures: row.failures,
+                    due: row.due.map(records::time),
+                    why: row.why,
+                    taken: records::time(row.taken),
+                    ended: row.ended.map(records::time),
+                })
+            })
+            .collect()
+    }
+
+    /// The attempts of an item, oldest first.
+    pub async fn attempts(&self, item: i64) -> Result<Vec<AttemptRecord>, JournalError> {
+        let rows = sqlx::query_file!("queries/item_attempts.sql", item).fetch_all(&self.read).await?;
+        rows.into_iter()
+            .map(|row| {
+                Ok(AttemptRecord {
+                    id: row.id,
+                    step: row.step,
+                    kind: row.kind,
+                    number: row.number,
+                    began: records::time(row.began),
+                    ended: row.ended.map(records::time),
+                    outcome: row.outcome,
+                    target: optional_file(row.place.as_deref(), row.path.as_deref())?,
+                    size: row.size.map(i64::cast_unsigned),
+                    sha256: row.sha256,
+                    blake3: row.blake3,
+                    code: row.code,
+                    message: row.message,
+                    remedy: row.remedy,
+                })
+            })
+            .collect()
+    }
+
+    /// Holds, newest first.
+    pub async fn holds(&self, before: Option<i64>, limit: u32) -> Result<Vec<HoldRecord>, JournalError> {
+        let (before, limit) = (before.unwrap_or(i64::MAX), limit.clamp(1, PAGE));
+        let rows = sqlx::query_file!("queries/holds.sql", before, limit).fetch_all(&self.read).await?;
+        rows.into_iter()
+            .map(|row| {
+                Ok(HoldRecord {
+                    item: row.item,
+                    run: row.run,
+                    rule: row.rule,
+                    file: records::file(&row.place, &row.path)?,
+                    size: row.size.cast_unsigned(),
+                    branch: row.branch,
+                    step: row.step,
+                    since: records::time(row.since),
+                    code: row.code,
+                    why: row.why,
+                    remedy: row.remedy,
+                })
+            })
+            .collect()
+    }
+
+    /// Why an item waits for a person, as a code.
+    pub async fn hold(&self, item: i64) -> Result<Option<String>, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/hold_one.sql", item).fetch_optional(&self.read).await?)
+    }
+
+    /// The state in which we wrote a file, and for which rule.
+    pub async fn output(&self, file: &FilePath) -> Result<Option<(String, String)>, JournalError> {
+        let (place, path) = (file.place.as_str(), file.path.as_bytes());
+        let row = sqlx::query_file!("queries/output_get.sql", place, path).fetch_optional(&self.read).await?;
+        Ok(row.map(|row| (row.fingerprint, row.rule)))
+    }
+
+    /// Items whose name, or a name given to them on the way, holds the text; or one of whose
+    /// SHA-256 checksums begins with it. Newest first.
+    pub async fn trace(&self, text: &str, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
+        let limit = limit.clamp(1, PAGE);
+        let mut items = Vec::new();
+        if text.chars().count() >= SHORTEST_TRACE {
+            // Without `detail` FTS5 knows no phrases: ask for every trigram, then compare names.
+            let folded: Vec<char> = text.chars().collect();
+            let query = folded
+                .windows(SHORTEST_TRACE)
+                .map(|three| format!("\"{}\"", three.iter().collect::<String>().replace('"', "\"\"")))
+                .collect::<Vec<_>>()
+                .join(" AND ");
+            let (before, take) = (i64::MAX, limit * 2);
+            let rows = sqlx::query_file!("queries/names_like.sql", query, before, take).fetch_all(&self.read).await?;
+            for row in rows {
+                let item = if row.rowid % 2 == 0 {
+                    Some(row.rowid / 2)
+                } else {
+                    let attempt = row.rowid / 2;
+                    sqlx::query_file_scalar!("queries/attempt_item.sql", attempt).fetch_optional(&self.read).await?
+                };
+                items.extend(item);
+            }
+        }
+        if text.len() >= 8 && text.bytes().all(|b| b.is_ascii_hexdigit()) {
+            let start = text.to_ascii_lowercase();
+            let end = format!("{start}g");
+            items.extend(
+                sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end).fetch_all(&self.read).await?,
+            );
+        }
+        items.sort_unstable_by(|a, b| b.cmp(a));
+        items.dedup();
+        items.truncate(limit as usize);
+        let mut found = Vec::with_capacity(items.len());
+        for item in items {
+            if let Some(row) = sqlx::query_file!("queries/trace_item.sql", item).fetch_optional(&self.read).await? {
+                found.push(TraceRecord {
+                    item: row.id,
+                    run: row.run,
+                    rule: row.rule,
+                    file: records::file(&row.place, &row.path)?,
+                    size: row.size.cast_unsigned(),
+                    state: records::state(&row.state),
+                    why: row.why,
+                    taken: records::time(row.taken),
+                    ended: row.ended.map(records::time),
+                });
+            }
+        }
+        Ok(found)
+    }
+
+    /// How many items are queued, working, waiting, held.
+    pub async fn open_counts(&self) -> Result<Vec<Count>, JournalError> {
+        let rows = sqlx::query_file!("queries/counts_open.sql").fetch_all(&self.read).await?;
+        Ok(rows.into_iter().map(|row| Count { group: 0, state: row.state, count: row.count }).collect())
+    }
+
+    /// How many items ended in each hour from `start` on, and how many were held.
+    pub async fn hour_counts(&self, start: Timestamp, end: Timestamp) -> Result<Vec<HourCount>, JournalError> {
+        let (start, end) = (start.as_millisecond(), end.as_millisecond());
+        let rows = sqlx::query_file!("queries/counts_hours.sql", start, end).fetch_all(&self.read).await?;
+        let mut counts: Vec<_> = rows
+            .into_iter()
+            .map(|row| HourCount { hour: row.hour, state: row.state, count: row.count, bytes: row.bytes })
+            .collect();
+        let held = sqlx::query_file!("queries/counts_held.sql", start, end).fetch_all(&self.read).await?;
+        counts.extend(held.into_iter().map(|row| HourCount {
+            hour: row.hour,
+            state: "held".to_owned(),
+            count: row.count,
+            bytes: 0,
+        }));
+        Ok(counts)
+    }
+
+    /// A rule's newest run: number, start, state.
+    pub async fn last_run(&self, rule: &str) -> Result<Option<(i64, Timestamp, String)>, JournalError> {
+        let row = sqlx::query_file!("queries/rule_last.sql", rule).fetch_optional(&self.read).await?;
+        Ok(row.map(|row| (row.id, records::time(row.started), row.state)))
+    }
+
+    /// A rule's runs by day since a time.
+    pub async fn day_counts(&self, rule: &str, since: Timestamp) -> Result<Vec<Count>, JournalError> {
+        let since = since.as_millisecond();
+        let rows = sqlx::query_file!("queries/rule_days.sql", rule, since).fetch_all(&self.read).await?;
+        Ok(rows.into_iter().map(|row| Count { group: row.day, state: row.state, count: row.count }).collect())
+    }
+
+    /// A rule's items by branch: those that ended since a time, and all that are open.
+    pub async fn branch_counts(&self, rule: &str, since: Timestamp) -> Result<Vec<Count>, JournalError> {
+        let since = since.as_millisecond();
+        let rows = sqlx::query_file!("queries/branch_counts.sql", rule, since).fetch_all(&self.read).await?;
+        Ok(rows.into_iter().map(|row| Count { group: row.branch, state: row.state, count: row.count }).collect())
+    }
+}

@@ -1,0 +1,23 @@
+//! The journal: the one place with SQL.
+//!
+//! What is arranged, what was seen, what was done. Every write goes through one writer task
+//! that commits what is queued in one transaction (group commit) and acknowledges after the
+//! commit is on disk, so thousands of small steps a second are recorded durably.
+
+mod arranged;
+mod error;
+mod history;
+mod intake;
+mod open;
+mod progress;
+mod records;
+mod writer;
+
+pub use error::JournalError;
+pub use intake::{Refusal, Sighting};
+pub use open::Journal;
+pub use progress::{AttemptEnd, AttemptStart, Intention, ItemChange, NewHold, Outcome, Output, Progress};
+pub use records::{
+    AttemptRecord, Count, GoingAttempt, HoldRecord, HourCount, ItemRecord, KeyRecord, RunFilter, RunRecord, RunSummary,
+    SectionRecord, TraceRecord, VersionRecord, Work,
+};

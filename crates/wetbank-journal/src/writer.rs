@@ -1,0 +1,117 @@
+//! One task, one connection, group commit.
+
+use std::sync::Arc;
+
+use sqlx::{Connection, SqliteConnection};
+use tokio::sync::{Mutex, mpsc, oneshot};
+use tokio::task::JoinHandle;
+
+use crate::JournalError;
+
+/// Writes that may wait. A full queue makes writers wait, which is the back-pressure we want.
+const QUEUE: usize = 4096;
+/// Writes in one transaction: enough to spread the cost of a sync thinly, few enough that the
+/// first of them does not wait for long.
+const BATCH: usize = 512;
+
+type BoxFuture<'c, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'c>>;
+
+/// Tells the caller how its write ended, after the commit.
+type Acknowledge = Box<dyn FnOnce(Result<(), JournalError>) + Send>;
+
+/// A write: statements on the connection, and who waits for them.
+type Write = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> BoxFuture<'c, (bool, Acknowledge)> + Send>;
+
+#[derive(Debug, Clone)]
+pub(crate) struct Writer {
+    queue: mpsc::Sender<Write>,
+    task: Arc<Mutex<Option<JoinHandle<()>>>>,
+    closing: tokio_util::sync::CancellationToken,
+}
+
+impl Writer {
+    pub(crate) fn start(connection: SqliteConnection) -> Self {
+        let (queue, writes) = mpsc::channel(QUEUE);
+        let closing = tokio_util::sync::CancellationToken::new();
+        let task = tokio::spawn(run(connection, writes, closing.clone()));
+        Self { queue, task: Arc::new(Mutex::new(Some(task))), closing }
+    }
+
+    /// Queues a write and waits until it is committed. If its statements fail, none of them is
+    /// kept; the other writes of the same transaction are not touched.
+    pub(crate) async fn write<T, F>(&self, statements: F) -> Result<T, JournalError>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> BoxFuture<'c, Result<T, sqlx::Error>> + Send + 'static,
+    {
+        let (reply, answer) = oneshot::channel();
+        let write: Write = Box::new(move |connection| {
+            Box::pin(async move {
+                let result = statements(connection).await;
+                let fine = result.is_ok();
+                let acknowledge: Acknowledge = Box::new(move |committed| {
+                    let _ = reply.send(match (committed, result) {
+                        (Err(error), _) => Err(error),
+                        (Ok(()), result) => result.map_err(JournalError::from),
+                    });
+                });
+                (fine, acknowledge)
+            })
+        });
+        self.queue.send(write).await.map_err(|_| JournalError::Closed)?;
+        answer.await.map_err(|_| JournalError::Closed)?
+    }
+
+    pub(crate) async fn close(&self) {
+        self.closing.cancel();
+        if let Some(task) = self.task.lock().await.take() {
+            let _ = task.await;
+        }
+    }
+}
+
+async fn run(
+    mut connection: SqliteConnection,
+    mut writes: mpsc::Receiver<Write>,
+    closing: tokio_util::sync::CancellationToken,
+) {
+    let mut batch = Vec::with_capacity(BATCH);
+    loop {
+        // recv_many is cancel-safe: nothing received is lost when the other arm wins.
+        let received = tokio::select! {
+            biased;
+            received = writes.recv_many(&mut batch, BATCH) => received,
+            () = closing.cancelled() => 0,
+        };
+        if received == 0 {
+            break;
+        }
+        let mut waiting = Vec::with_capacity(batch.len());
+        let outcome = transaction(&mut connection, batch.drain(..), &mut waiting).await;
+        if outcome.is_err() {
+            // A failed commit leaves the transaction open; nothing of it may linger.
+            let _ = sqlx::raw_sql("ROLLBACK").execute(&mut connection).await;
+        }
+        for acknowledge in waiting {
+            acknowledge(outcome.as_ref().map(|()| ()).map_err(|e| JournalError::Commit(e.to_string())));
+        }
+    }
+    let _ = connection.close().await;
+}
+
+async fn transaction(
+    connection: &mut SqliteConnection,
+    writes: impl Iterator<Item = Write>,
+    waiting: &mut Vec<Acknowledge>,
+) -> Result<(), sqlx::Error> {
+    sqlx::raw_sql("BEGIN IMMEDIATE").execute(&mut *connection).await?;
+    for write in writes {
+        sqlx::raw_sql("SAVEPOINT one").execute(&mut *connection).await?;
+        let (fine, acknowledge) = write(connection).await;
+        waiting.push(acknowledge);
+        let end = if fine { "RELEASE one" } else { "ROLLBACK TO one; RELEASE one" };
+        sqlx::raw_sql(end).execute(&mut *connection).await?;
+    }
+    sqlx::raw_sql("COMMIT").execute(&mut *connection).await?;
+    Ok(())
+}

@@ -1,0 +1,147 @@
+use std::fmt;
+
+use wetbank_core::{PlaceName, RelPath};
+
+/// What kind of failure, as far as a caller can act on it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum PlaceErrorKind {
+    /// There is no such file or folder.
+    NotFound,
+    /// The sign-in was refused.
+    Refused,
+    /// The server's host key is unknown or not the pinned one.
+    HostKey,
+    /// Signed in, but not allowed to do this.
+    Denied,
+    /// The name is taken.
+    Exists,
+    /// The disk or quota is full.
+    NoSpace,
+    /// In use by somebody, or too many at once.
+    Busy,
+    /// The place cannot be reached.
+    Unreachable,
+    /// The connection broke in the middle.
+    Interrupted,
+    /// The place cannot have such a name.
+    BadName,
+    /// The place cannot do this.
+    Unsupported,
+    /// Anything else.
+    Other,
+}
+
+/// A failed call: which, on which path of which place, and why.
+#[derive(Debug, Clone)]
+pub struct PlaceError {
+    /// What kind of failure.
+    pub kind: PlaceErrorKind,
+    /// The place.
+    pub place: PlaceName,
+    /// What was being done, as in `write`.
+    pub call: &'static str,
+    /// To what; the root when it was the place itself.
+    pub path: RelPath,
+    /// The place's own words, free of credentials.
+    pub detail: String,
+}
+
+impl std::error::Error for PlaceError {}
+
+impl fmt::Display for PlaceError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "place \"{}\": cannot {} ", self.place, self.call)?;
+        if self.path.is_root() {
+            f.write_str("it")?
+        } else {
+            write!(f, "\"{}\"", self.path)?
+        }
+        write!(f, ": {}", self.kind.words())?;
+        if !self.detail.is_empty() {
+            write!(f, " ({})", self.detail)?;
+        }
+        Ok(())
+    }
+}
+
+impl PlaceErrorKind {
+    /// A stable word for programs.
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::NotFound => "not-found",
+            Self::Refused => "sign-in-refused",
+            Self::HostKey => "host-key",
+            Self::Denied => "denied",
+            Self::Exists => "exists",
+            Self::NoSpace => "no-space",
+            Self::Busy => "busy",
+            Self::Unreachable => "unreachable",
+            Self::Interrupted => "interrupted",
+            Self::BadName => "bad-name",
+            Self::Unsupported => "unsupported",
+            Self::Other => "other",
+        }
+    }
+
+    fn words(self) -> &'static str {
+        match self {
+            Self::NotFound => "it is not there",
+            Self::Refused => "the sign-in was refused",
+            Self::HostKey => "the server's host key is not the confirmed one",
+            Self::Denied => "not allowed",
+            Self::Exists => "the name is taken",
+            Self::NoSpace => "no space left",
+            Self::Busy => "in use or too busy",
+            Self::Unreachable => "it cannot be reached",
+            Self::Interrupted => "the connection broke",
+            Self::BadName => "the name is not possible there",
+            Self::Unsupported => "the place cannot do that",
+            Self::Other => "it failed",
+        }
+    }
+
+    /// Whether trying again later may help without anybody doing something.
+    pub fn is_retryable(self) -> bool {
+        matches!(self, Self::NoSpace | Self::Busy | Self::Unreachable | Self::Interrupted | Self::Other)
+    }
+}
+
+impl PlaceError {
+    /// What a person can do about it.
+    pub fn remedy(&self) -> String {
+        let place = &self.place;
+        match self.kind {
+            PlaceErrorKind::NotFound => "Check that the file or folder still exists and is spelt right.".to_owned(),
+            PlaceErrorKind::Refused => {
+                format!(
+                    "Check user name and secret; set the secret again with: wetbank secret set NAME, then test: wetbank place test {place}"
+                )
+            }
+            PlaceErrorKind::HostKey => format!(
+                "Ask the partner for the fingerprint of the server's host key; if it is the one shown, confirm it with: wetbank place test {place} --confirm"
+            ),
+            PlaceErrorKind::Denied => {
+                "Give the service's account the right to do this, or ask the partner for it.".to_owned()
+            }
+            PlaceErrorKind::Exists => {
+                "Remove or rename the file there, or let the rule replace it or keep both (exists = …).".to_owned()
+            }
+            PlaceErrorKind::NoSpace => "Free space there; the file goes on from where it stopped.".to_owned(),
+            PlaceErrorKind::Busy => "Wait, or lower the number of connections of this place.".to_owned(),
+            PlaceErrorKind::Unreachable => {
+                format!("Check address, network and that the server runs; test with: wetbank place test {place}")
+            }
+            PlaceErrorKind::Interrupted => "It is tried again from where it stopped.".to_owned(),
+            PlaceErrorKind::BadName => "Give the file another name with a template (as = …).".to_owned(),
+            PlaceErrorKind::Unsupported | PlaceErrorKind::Other => {
+                format!("Test the place with: wetbank place test {place}")
+            }
+        }
+    }
+
+    /// Whether trying again later may help.
+    pub fn is_retryable(&self) -> bool {
+        self.kind.is_retryable()
+    }
+}

@@ -1,0 +1,86 @@
+//! Opening paths below a root that nothing leads out of.
+
+use std::{
+    ffi::OsStr,
+    fs::File,
+    io,
+    os::unix::ffi::OsStrExt,
+    path::{Path, PathBuf},
+};
+
+use rustix::fs::{Mode, OFlags, ResolveFlags};
+use wetbank_core::RelPath;
+
+use super::unlink_at;
+
+/// A root. It is opened anew for every call, so that a share mounted over it is noticed.
+#[derive(Debug)]
+pub(super) struct Root(PathBuf);
+
+impl Root {
+    pub fn new(path: PathBuf) -> Self {
+        Self(path)
+    }
+
+    pub fn path(&self) -> &Path {
+        &self.0
+    }
+
+    fn handle(&self) -> io::Result<File> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        Ok(File::from(rustix::fs::open(&self.0, flags, Mode::empty())?))
+    }
+
+    /// Proves that the root is a folder that can be listed.
+    pub fn check(&self) -> io::Result<()> {
+        std::fs::read_dir(&self.0).map(|_| ())
+    }
+
+    /// Opens a path below the root.
+    pub fn open(&self, path: &RelPath, flags: OFlags, mode: Mode) -> io::Result<File> {
+        let relative: &OsStr = if path.is_root() { OsStr::new(".") } else { OsStr::from_bytes(path.as_bytes()) };
+        let root = self.handle()?;
+        let beneath = ResolveFlags::BENEATH | ResolveFlags::NO_MAGICLINKS;
+        loop {
+            match rustix::fs::openat2(&root, relative, flags | OFlags::CLOEXEC, mode, beneath) {
+                Ok(file) => return Ok(File::from(file)),
+                // The kernel asks to try again when a rename raced with the resolution.
+                Err(rustix::io::Errno::AGAIN | rustix::io::Errno::INTR) => {}
+                Err(e) => return Err(e.into()),
+            }
+        }
+    }
+
+    /// The open parent folder of a path, and the last name.
+    pub fn parent_of<'p>(&self, path: &'p RelPath) -> io::Result<(File, &'p OsStr)> {
+        if path.is_root() {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "the root itself"));
+        }
+        let parent = self.open(&path.parent(), OFlags::PATH | OFlags::DIRECTORY, Mode::empty())?;
+        Ok((parent, OsStr::from_bytes(path.name())))
+    }
+
+    /// Removes a file.
+    pub fn unlink(&self, path: &RelPath) -> io::Result<()> {
+        let (parent, name) = self.parent_of(path)?;
+        unlink_at(&parent, name)
+    }
+
+    /// Makes a folder and those above it; answers which were made.
+    pub fn make_folders(&self, path: &RelPath) -> io::Result<Vec<RelPath>> {
+        let mut made = Vec::new();
+        let mut at = RelPath::root();
+        for part in path.parts() {
+            at = at.join_name(part).map_err(|e| io::Error::new(io::ErrorKind::InvalidInput, e))?;
+            let (parent, name) = self.parent_of(&at)?;
+            match rustix::fs::mkdirat(&parent, name, Mode::from_raw_mode(0o755)) {
+                Ok(()) => made.push(at.clone()),
+                Err(rustix::io::Errno::EXIST) => {
+                    self.open(&at, OFlags::PATH | OFlags::DIRECTORY, Mode::empty())?;
+                }
+                Err(e) => return Err(e.into()),
+            }
+        }
+        Ok(made)
+    }
+}

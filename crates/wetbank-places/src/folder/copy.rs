@@ -1,0 +1,179 @@
+//! Copying and moving between folders of this machine: one crossing to a thread per file.
+
+use std::{
+    fs::File,
+    io::{self, Write},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicU64, Ordering},
+    },
+};
+
+use bytes::Bytes;
+use tokio_util::sync::CancellationToken;
+use wetbank_core::RelPath;
+use wetbank_crypt::{Digests, Hashing};
+
+use super::{CHUNK, Folder, read_full};
+use crate::{Collision, Entry, Place, PlaceError, PlaceErrorKind, blocking, place::Result};
+
+/// Written bytes after which the disk is set to work, so that the last sync finds little to do.
+const WRITE_BEHIND: u64 = 16 << 20;
+
+/// A copy that lies under its temporary name.
+#[derive(Debug)]
+pub struct Copied {
+    /// The temporary file's state.
+    pub entry: Entry,
+    /// The checksums of what was read and written.
+    pub digests: Digests,
+    /// The state of the source after it was read.
+    pub source: Entry,
+}
+
+impl Folder {
+    /// Copies a file into a temporary one of another folder, durably, hashing on the way.
+    /// `progress` counts bytes; cancelling ends it with `Interrupted`.
+    pub async fn copy_in(
+        &self,
+        source: &Folder,
+        path: &RelPath,
+        temporary: &RelPath,
+        progress: Arc<AtomicU64>,
+        cancel: CancellationToken,
+    ) -> Result<Copied> {
+        let (from, to) = (source.inner.clone(), self.inner.clone());
+        let (path, temporary) = (path.clone(), temporary.clone());
+        blocking::run(move || {
+            let read = |e: &io::Error| from.error("read", &path, e);
+            let write = |e: &io::Error| to.error("write", &temporary, e);
+            let input = from.open_to_read(&path).map_err(|e| read(&e))?;
+            let output = to.create(&temporary, None).map_err(|e| write(&e))?;
+            let digests = stream(&input, output, &progress, &cancel).map_err(|failure| match failure {
+                Failure::Read(e) => read(&e),
+                Failure::Write(e) => write(&e),
+                Failure::Cancelled => PlaceError {
+                    kind: PlaceErrorKind::Interrupted,
+                    ..write(&io::Error::other("the service is stopping"))
+                },
+            })?;
+            let (digests, output) = digests;
+            let metadata = output.metadata().map_err(|e| write(&e))?;
+            let after = input.metadata().map_err(|e| read(&e))?;
+            Ok(Copied {
+                entry: to.entry(temporary.clone(), &metadata),
+                digests,
+                source: from.entry(path.clone(), &after),
+            })
+        })
+        .await
+    }
+
+    /// Moves a file in from another folder by renaming it, if both lie on one file system;
+    /// `Unsupported` if they do not, and nothing was changed.
+    pub async fn move_in(&self, source: &Folder, path: &RelPath, target: &RelPath, collision: Collision) -> Result<()> {
+        if source.root() == self.root() {
+            return self.rename(path, target, collision).await;
+        }
+        let (from, to) = (source.inner.clone(), self.inner.clone());
+        let (old, new) = (path.clone(), target.clone());
+        blocking::run(move || {
+            let (from_folder, from_name) = from.root.parent_of(&old).map_err(|e| from.error("move", &old, &e))?;
+            let (to_folder, to_name) = to.root.parent_of(&new).map_err(|e| to.error("move to", &new, &e))?;
+            let flags = match collision {
+                Collision::Refuse => rustix::fs::RenameFlags::NOREPLACE,
+                Collision::Replace => rustix::fs::RenameFlags::empty(),
+            };
+            rustix::fs::renameat_with(from_folder, from_name, to_folder, to_name, flags).map_err(|e| match e {
+                rustix::io::Errno::XDEV => PlaceError {
+                    kind: PlaceErrorKind::Unsupported,
+                    ..to.error("move to", &new, &io::Error::other("another file system"))
+                },
+                // Whose side a missing name is on only the two sides can tell.
+                rustix::io::Errno::NOENT => from.error("move", &old, &e.into()),
+                e => to.error("move to", &new, &e.into()),
+            })
+        })
+        .await?;
+        self.sync_folder(&target.parent()).await?;
+        source.sync_folder(&path.parent()).await
+    }
+}
+
+enum Failure {
+    Read(io::Error),
+    Write(io::Error),
+    Cancelled,
+}
+
+fn stream(
+    input: &File,
+    output: File,
+    progress: &AtomicU64,
+    cancel: &CancellationToken,
+) -> std::result::Result<(Digests, Arc<File>), Failure> {
+    let output = Arc::new(output);
+    let mut hashing = Hashing::default();
+    let mut behind = WriteBehind::default();
+    let expected = input.metadata().map_err(Failure::Read)?.len();
+    // One byte more than the file has, so that a small file is read with one call.
+    let first = usize::try_from(expected + 1).map_or(CHUNK, |size| size.min(CHUNK));
+    loop {
+        if cancel.is_cancelled() {
+            return Err(Failure::Cancelled);
+        }
+        let mut chunk = vec![0; first];
+        let read = read_full(input, &mut chunk).map_err(Failure::Read)?;
+        chunk.truncate(read);
+        let chunk = Bytes::from(chunk);
+        (&*output).write_all(&chunk).map_err(Failure::Write)?;
+        behind.wrote(&output, chunk.len() as u64);
+        progress.fetch_add(chunk.len() as u64, Ordering::Relaxed);
+        hashing.update_blocking(chunk);
+        if read < first {
+            break;
+        }
+    }
+    behind.stop();
+    output.sync_data().map_err(Failure::Write)?;
+    Ok((hashing.finish(), output))
+}
+
+/// Keeps the disk busy while a large file is read and hashed. Its failures are not told: the
+/// last sync of the file tells them.
+#[derive(Default)]
+struct WriteBehind {
+    unsynced: u64,
+    busy: Arc<AtomicBool>,
+    worker: Option<(std::sync::mpsc::SyncSender<()>, std::thread::JoinHandle<()>)>,
+}
+
+impl WriteBehind {
+    fn wrote(&mut self, file: &Arc<File>, bytes: u64) {
+        self.unsynced += bytes;
+        if self.unsynced < WRITE_BEHIND || self.busy.load(Ordering::Acquire) {
+            return;
+        }
+        self.unsynced = 0;
+        self.busy.store(true, Ordering::Release);
+        let (wake, _) = self.worker.get_or_insert_with(|| {
+            let (wake, woken) = std::sync::mpsc::sync_channel::<()>(1);
+            let (file, busy) = (file.clone(), self.busy.clone());
+            let worker = std::thread::spawn(move || {
+                while woken.recv().is_ok() {
+                    let _ = file.sync_data();
+                    busy.store(false, Ordering::Release);
+                }
+            });
+            (wake, worker)
+        });
+        let _ = wake.try_send(());
+    }
+
+    fn stop(&mut self) {
+        if let Some((wake, worker)) = self.worker.take() {
+            drop(wake);
+            let _ = worker.join();
+        }
+    }
+}

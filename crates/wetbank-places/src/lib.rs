@@ -1,0 +1,19 @@
+//! Storage back ends: one trait, one enum of errors, one conformance suite.
+//!
+//! A [`Place`] is a named folder tree somewhere. All back ends keep the same promises, which
+//! the trait's documentation states and the suite in `tests/conformance` proves on each.
+
+mod blocking;
+mod error;
+mod folder;
+mod place;
+mod probe;
+mod sftp;
+
+pub use error::{PlaceError, PlaceErrorKind};
+pub use folder::{Copied, Folder};
+pub use place::{
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, ReadStream, Staged, fingerprint_of,
+};
+pub use probe::{ProbeStep, probe};
+pub use sftp::{HostKey, Sftp, SftpCredentials};

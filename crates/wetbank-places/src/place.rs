@@ -1,0 +1,139 @@
+use std::fmt;
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::stream::BoxStream;
+use wetbank_core::{Fingerprint, PlaceName, RelPath};
+
+use crate::{Folder, PlaceError};
+
+/// The result of every call.
+pub(crate) type Result<T> = std::result::Result<T, PlaceError>;
+
+/// The content of a file, chunk by chunk.
+pub type ReadStream = BoxStream<'static, Result<Bytes>>;
+
+/// Entries of a folder, as they come.
+pub type EntryStream = BoxStream<'static, Result<Entry>>;
+
+/// What a back end can do beyond what all can.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Capabilities {
+    /// Renaming can replace its target in one step.
+    pub replaces_atomically: bool,
+    /// Renaming can refuse a taken name in one step.
+    pub refuses_atomically: bool,
+    /// A broken write can be resumed.
+    pub resumes: bool,
+    /// Modified times finer than a second.
+    pub fine_times: bool,
+    /// The kernel reports changes.
+    pub reports_changes: bool,
+}
+
+/// What lies at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EntryKind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link; it is never followed.
+    Link,
+    /// A pipe, socket or device; it is never opened.
+    Other,
+}
+
+/// One entry of a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Its path below the place's root.
+    pub path: RelPath,
+    /// What it is.
+    pub kind: EntryKind,
+    /// Its state; for what is no file, only the modified time means something.
+    pub fingerprint: Fingerprint,
+}
+
+/// How far a listing goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// The folder's own entries.
+    One,
+    /// Everything below.
+    All,
+}
+
+/// What a rename does when its target exists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Collision {
+    /// It fails with `Exists` and changes nothing.
+    Refuse,
+    /// It replaces the target.
+    Replace,
+}
+
+/// A named folder tree somewhere.
+///
+/// No call leaves the root, whatever a path, a link or a server says. Every error names the
+/// place, the call and the path, and none holds a credential. Dropping a future abandons the
+/// call and leaks nothing that outlives the connection.
+#[async_trait]
+pub trait Place: Send + Sync + fmt::Debug {
+    /// The place's name.
+    fn name(&self) -> &PlaceName;
+
+    /// What it can do.
+    fn capabilities(&self) -> Capabilities;
+
+    /// Connects and signs in if it has not, and proves that the root is there. The answer says
+    /// in words what was reached, for people.
+    async fn reach(&self) -> Result<String>;
+
+    /// What lies at a path; a link is told as a link.
+    async fn stat(&self, path: &RelPath) -> Result<Entry>;
+
+    /// The entries of a folder as a stream, in no order, however many; temporary files of ours
+    /// included. An error ends it: what came before is true, what is missing is unknown.
+    fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream;
+
+    /// The content of a file from an offset on. The stream ends only at the true end.
+    async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream>;
+
+    /// Starts writing a temporary file. With `resume` the first bytes that are already there
+    /// are kept and writing goes on behind them; else it starts empty. The parent folder must
+    /// exist. Nothing is visible under a name that anybody waits for until [`Place::rename`].
+    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>>;
+
+    /// Gives a file another path in one step, on disk before it returns where the place can say
+    /// so. A taken name is refused or replaced; on an error both files are as they were.
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()>;
+
+    /// Removes a file. `NotFound` if it is not there; a folder is never removed.
+    async fn delete(&self, path: &RelPath) -> Result<()>;
+
+    /// Makes a folder and those above it, below the root. Fine if it is there.
+    async fn make_folder(&self, path: &RelPath) -> Result<()>;
+
+    /// The folder of this machine behind the place, if it is one: what both ends have on this
+    /// machine can be copied and moved without passing through chunks.
+    fn as_folder(&self) -> Option<&Folder> {
+        None
+    }
+}
+
+/// A temporary file being written.
+#[async_trait]
+pub trait Staged: Send {
+    /// Appends a chunk. May return before the chunk is stored.
+    async fn write(&mut self, chunk: Bytes) -> Result<()>;
+
+    /// Waits until everything is stored, and on disk where the place can say so; then tells the
+    /// temporary file's state, which a rename keeps.
+    async fn finish(self: Box<Self>) -> Result<Entry>;
+}
+
+/// The fingerprint of parts.
+pub fn fingerprint_of(size: u64, modified: i64, inode: Option<u64>) -> Fingerprint {
+    Fingerprint { size, modified, inode, tag: None }
+}

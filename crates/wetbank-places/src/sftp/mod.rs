@@ -1,0 +1,390 @@
+//! A server that speaks the SSH File Transfer Protocol.
+
+mod connect;
+mod pool;
+
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use bytes::{Bytes, BytesMut};
+use futures_util::{
+    FutureExt, StreamExt,
+    future::BoxFuture,
+    stream::{self, FuturesUnordered},
+};
+use wetbank_core::{PlaceName, RelPath, SftpSpec};
+use wetbank_sftp::{Attributes, ClientError, FileType, OpenFlags, RemoteFile, StatusCode};
+
+use crate::{
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
+    Staged, fingerprint_of, place::Result,
+};
+pub use connect::{HostKey, SftpCredentials};
+use pool::{Lease, Pool};
+
+/// Writes in flight for one file.
+const AHEAD: usize = 16;
+
+/// A place on an SFTP server. All its users share one small pool of connections.
+#[derive(Debug, Clone)]
+pub struct Sftp {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    name: PlaceName,
+    spec: SftpSpec,
+    pool: Pool,
+}
+
+impl Sftp {
+    /// The place with this name. Nothing is connected until it is used.
+    pub fn new(name: PlaceName, spec: SftpSpec, credentials: SftpCredentials) -> Self {
+        let pool = Pool::new(name.clone(), spec.clone(), credentials);
+        Self { inner: Arc::new(Inner { name, spec, pool }) }
+    }
+
+    fn absolute(&self, path: &RelPath) -> Vec<u8> {
+        let root = self.inner.spec.root.trim_end_matches('/');
+        if path.is_root() {
+            // An empty root means the folder in which the sign-in ends.
+            return match (root, self.inner.spec.root.as_str()) {
+                ("", "") => b".".to_vec(),
+                ("", _) => b"/".to_vec(),
+                (root, _) => root.as_bytes().to_vec(),
+            };
+        }
+        let mut full = root.as_bytes().to_vec();
+        if !full.is_empty() || self.inner.spec.root.starts_with('/') {
+            full.push(b'/');
+        }
+        full.extend_from_slice(path.as_bytes());
+        full
+    }
+
+    fn error(&self, call: &'static str, path: &RelPath, error: &ClientError) -> PlaceError {
+        let kind = match error {
+            ClientError::Status { code, message } => match code {
+                StatusCode::NoSuchFile => PlaceErrorKind::NotFound,
+                StatusCode::PermissionDenied => PlaceErrorKind::Denied,
+                StatusCode::Unsupported => PlaceErrorKind::Unsupported,
+                StatusCode::NoConnection | StatusCode::ConnectionLost => PlaceErrorKind::Interrupted,
+                _ if message.contains("space") || message.contains("quota") => PlaceErrorKind::NoSpace,
+                _ => PlaceErrorKind::Other,
+            },
+            _ => PlaceErrorKind::Interrupted,
+        };
+        PlaceError { kind, place: self.inner.name.clone(), call, path: path.clone(), detail: error.to_string() }
+    }
+
+    /// A plain "failure" may mean anything: look which of the likely causes is true.
+    async fn explain(&self, lease: &Lease, call: &'static str, path: &RelPath, error: &ClientError) -> PlaceError {
+        let mut told = self.error(call, path, error);
+        if error.code() != Some(StatusCode::Failure) {
+            return told;
+        }
+        let name = path.name();
+        if name.len() > 255 {
+            told.kind = PlaceErrorKind::BadName;
+            told.detail = format!("the name has {} bytes, most systems allow 255", name.len());
+        } else if let Ok(Some(space)) = lease.space_left(&self.absolute(&path.parent())).await
+            && space.bytes < 1 << 20
+        {
+            told.kind = PlaceErrorKind::NoSpace;
+            told.detail = "the server's disk or quota is full".to_owned();
+        }
+        told
+    }
+
+    /// Runs a call on a connection, saying what it was when it fails.
+    async fn call<T: Send>(
+        &self,
+        call: &'static str,
+        path: &RelPath,
+        work: impl for<'l> FnOnce(&'l Lease, Vec<u8>) -> BoxFuture<'l, std::result::Result<T, ClientError>> + Send,
+    ) -> Result<T> {
+        let lease = self.inner.pool.lease().await?;
+        match work(&lease, self.absolute(path)).await {
+            Ok(value) => Ok(value),
+            Err(error) => Err(self.explain(&lease, call, path, &error).await),
+        }
+    }
+
+    fn entry(&self, path: RelPath, attributes: Attributes) -> Entry {
+        let kind = match attributes.file_type() {
+            FileType::File => EntryKind::File,
+            FileType::Directory => EntryKind::Folder,
+            FileType::Link => EntryKind::Link,
+            FileType::Other => EntryKind::Other,
+        };
+        let modified = attributes.times.map_or(0, |(_, modified)| i64::from(modified) * 1_000_000_000);
+        Entry { path, kind, fingerprint: fingerprint_of(attributes.size.unwrap_or(0), modified, None) }
+    }
+}
+
+#[async_trait]
+impl Place for Sftp {
+    fn name(&self) -> &PlaceName {
+        &self.inner.name
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            replaces_atomically: true,
+            refuses_atomically: true,
+            resumes: true,
+            fine_times: false,
+            reports_changes: false,
+        }
+    }
+
+    async fn reach(&self) -> Result<String> {
+        let root = RelPath::root();
+        let attributes =
+            self.call("reach", &root, |lease, path| async move { lease.stat(&path).await }.boxed()).await?;
+        if attributes.file_type() != FileType::Directory {
+            return Err(PlaceError {
+                kind: PlaceErrorKind::NotFound,
+                place: self.inner.name.clone(),
+                call: "reach",
+                path: root,
+                detail: format!("{} is no folder on the server", self.inner.spec.root),
+            });
+        }
+        Ok(format!("signed in as {}", self.inner.spec.user))
+    }
+
+    async fn stat(&self, path: &RelPath) -> Result<Entry> {
+        let attributes =
+            self.call("look at", path, |lease, full| async move { lease.lstat(&full).await }.boxed()).await?;
+        Ok(self.entry(path.clone(), attributes))
+    }
+
+    fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream {
+        let place = self.clone();
+        let start = (vec![folder.clone()], None::<(RelPath, Lease, wetbank_sftp::Directory)>);
+        stream::try_unfold(start, move |(mut folders, mut open)| {
+            let place = place.clone();
+            async move {
+                loop {
+                    let (folder, lease, directory) = match open.take() {
+                        Some(open) => open,
+                        None => {
+                            let Some(folder) = folders.pop() else { return Ok(None) };
+                            let lease = place.inner.pool.lease().await?;
+                            let full = place.absolute(&folder);
+                            let directory =
+                                lease.open_directory(&full).await.map_err(|e| place.error("list", &folder, &e))?;
+                            (folder, lease, directory)
+                        }
+                    };
+                    let Some(names) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
+                        continue;
+                    };
+                    let mut entries = Vec::with_capacity(names.len());
+                    for name in names {
+                        // A name with a slash or `..` comes from a server that lies: never follow it.
+                        let Ok(path) = folder.join_name(&name.name) else { continue };
+                        let entry = place.entry(path, name.attributes);
+                        if entry.kind == EntryKind::Folder && depth == Depth::All {
+                            folders.push(entry.path.clone());
+                        }
+                        entries.push(Ok(entry));
+                    }
+                    return Ok(Some((stream::iter(entries), (folders, Some((folder, lease, directory))))));
+                }
+            }
+        })
+        .flat_map(|page: Result<_>| match page {
+            Ok(entries) => entries.left_stream(),
+            Err(error) => stream::iter([Err(error)]).right_stream(),
+        })
+        .boxed()
+    }
+
+    async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
+        let lease = self.inner.pool.lease().await?;
+        let full = self.absolute(path);
+        let kind = lease.lstat(&full).await.map_err(|e| self.error("read", path, &e))?.file_type();
+        if kind != FileType::File {
+            return Err(PlaceError {
+                kind: PlaceErrorKind::Unsupported,
+                detail: "it is no regular file".to_owned(),
+                ..self.error("read", path, &ClientError::Lost(String::new()))
+            });
+        }
+        let file = lease.open(&full, OpenFlags::READ).await.map_err(|e| self.error("read", path, &e))?;
+        let (place, path) = (self.clone(), path.clone());
+        Ok(file
+            .content(from)
+            .map(move |chunk| {
+                // The lease lives as long as the stream.
+                let _lease = &lease;
+                chunk.map_err(|e| place.error("read", &path, &e))
+            })
+            .boxed())
+    }
+
+    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+        let lease = self.inner.pool.lease().await?;
+        let full = self.absolute(temporary);
+        let failed = |e: &ClientError| self.error("write", temporary, e);
+        let file = match resume {
+            Some(kept) => {
+                let file = lease.open(&full, OpenFlags::WRITE).await.map_err(|e| failed(&e))?;
+                file.set_length(kept).await.map_err(|e| failed(&e))?;
+                file
+            }
+            None => match lease.open(&full, OpenFlags::CREATE_NEW).await {
+                Err(error) if error.code() == Some(StatusCode::Failure) => {
+                    // Most likely a leftover of ours.
+                    match lease.remove(&full).await {
+                        Ok(()) => lease.open(&full, OpenFlags::CREATE_NEW).await.map_err(|e| failed(&e))?,
+                        Err(_) => return Err(self.explain(&lease, "write", temporary, &error).await),
+                    }
+                }
+                result => result.map_err(|e| failed(&e))?,
+            },
+        };
+        Ok(Box::new(StagedUpload {
+            place: self.clone(),
+            path: temporary.clone(),
+            piece: file.limits().write as usize,
+            file,
+            lease,
+            at: resume.unwrap_or(0),
+            buffer: BytesMut::new(),
+            writes: FuturesUnordered::new(),
+        }))
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()> {
+        let lease = self.inner.pool.lease().await?;
+        let (old, new) = (self.absolute(from), self.absolute(to));
+        let result = match collision {
+            Collision::Replace if lease.can_replace() => lease.rename_replacing(&old, &new).await,
+            Collision::Replace => {
+                // Without the extension there is no single step; the old file goes first.
+                match lease.remove(&new).await {
+                    Err(e) if e.code() != Some(StatusCode::NoSuchFile) => Err(e),
+                    _ => lease.rename(&old, &new).await,
+                }
+            }
+            Collision::Refuse => lease.rename(&old, &new).await,
+        };
+        let Err(error) = result else { return Ok(()) };
+        if error.code() == Some(StatusCode::Failure)
+            && collision == Collision::Refuse
+            && lease.lstat(&new).await.is_ok()
+            && lease.lstat(&old).await.is_ok()
+        {
+            return Err(PlaceError { kind: PlaceErrorKind::Exists, ..self.error("rename to", to, &error) });
+        }
+        Err(self.explain(&lease, "rename to", to, &error).await)
+    }
+
+    async fn delete(&self, path: &RelPath) -> Result<()> {
+        self.call("delete", path, |lease, full| async move { lease.remove(&full).await }.boxed()).await
+    }
+
+    async fn make_folder(&self, path: &RelPath) -> Result<()> {
+        let mut at = RelPath::root();
+        for part in path.parts() {
+            at = at.join_name(part).expect("a part of a path");
+            let made = self
+                .call("make folder", &at, |lease, full| {
+                    async move {
+                        match lease.lstat(&full).await {
+                            Ok(there) if there.file_type() == FileType::Directory => Ok(()),
+                            _ => lease.make_directory(&full).await,
+                        }
+                    }
+                    .boxed()
+                })
+                .await;
+            if let Err(error) = made {
+                // Somebody else may have made it just now.
+                match self.stat(&at).await {
+                    Ok(entry) if entry.kind == EntryKind::Folder => {}
+                    _ => return Err(error),
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+struct StagedUpload {
+    place: Sftp,
+    path: RelPath,
+    lease: Lease,
+    file: RemoteFile,
+    piece: usize,
+    at: u64,
+    buffer: BytesMut,
+    writes: FuturesUnordered<BoxFuture<'static, std::result::Result<(), ClientError>>>,
+}
+
+impl StagedUpload {
+    async fn dispatch(&mut self, piece: Bytes) -> std::result::Result<(), ClientError> {
+        if self.writes.len() >= AHEAD
+            && let Some(written) = self.writes.next().await
+        {
+            written?;
+        }
+        let (file, at) = (self.file.clone(), self.at);
+        self.at += piece.len() as u64;
+        self.writes.push(async move { file.write(at, piece).await }.boxed());
+        Ok(())
+    }
+
+    async fn fail(&mut self, error: ClientError) -> PlaceError {
+        self.place.explain(&self.lease, "write", &self.path, &error).await
+    }
+
+    async fn flush(&mut self) -> std::result::Result<Attributes, ClientError> {
+        let rest = self.buffer.split().freeze();
+        if !rest.is_empty() {
+            self.dispatch(rest).await?;
+        }
+        while let Some(written) = self.writes.next().await {
+            written?;
+        }
+        self.file.attributes().await
+    }
+}
+
+#[async_trait]
+impl Staged for StagedUpload {
+    async fn write(&mut self, chunk: Bytes) -> Result<()> {
+        let mut chunk = chunk;
+        loop {
+            let result = if self.buffer.is_empty() && chunk.len() >= self.piece {
+                let piece = chunk.split_to(self.piece);
+                self.dispatch(piece).await
+            } else {
+                let take = chunk.len().min(self.piece - self.buffer.len());
+                self.buffer.extend_from_slice(&chunk.split_to(take));
+                if self.buffer.len() < self.piece {
+                    return Ok(());
+                }
+                let piece = self.buffer.split().freeze();
+                self.dispatch(piece).await
+            };
+            if let Err(error) = result {
+                return Err(self.fail(error).await);
+            }
+            if chunk.is_empty() {
+                return Ok(());
+            }
+        }
+    }
+
+    async fn finish(mut self: Box<Self>) -> Result<Entry> {
+        match self.flush().await {
+            Ok(attributes) => Ok(self.place.entry(self.path.clone(), attributes)),
+            Err(error) => Err(self.fail(error).await),
+        }
+    }
+}

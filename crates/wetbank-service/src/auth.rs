@@ -1,0 +1,154 @@
+//! Signing in with the local token.
+//!
+//! Programs send the token as a bearer token. A browser trades it once for a cookie that is
+//! `HttpOnly` and `SameSite=Strict`. A request that changes something and comes with the cookie
+//! must also come from our own pages: browsers say where a request comes from in
+//! `Sec-Fetch-Site`, older ones in `Origin`. The `Host` header must name this machine or the
+//! address we listen on, so that no foreign name can be pointed here.
+//!
+//! Behind a reverse proxy `Host` must be passed on unchanged.
+
+use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path, sync::Arc};
+
+use axum::{
+    extract::{FromRequestParts, Request, State},
+    http::{HeaderMap, Method, header, request::Parts},
+    middleware::Next,
+    response::Response,
+};
+use rand::RngCore;
+
+use crate::{error::ApiError, router::Shared};
+
+/// The cookie's name.
+pub(crate) const COOKIE: &str = "wetbank_session";
+
+/// The secret that opens the API, kept in the data folder in a file that only its owner reads.
+#[derive(Clone)]
+pub struct Token(Arc<str>);
+
+/// Why the token file cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[error("token file {path} cannot be used: {source}")]
+pub struct TokenError {
+    path: String,
+    source: std::io::Error,
+}
+
+impl std::fmt::Debug for Token {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Token")
+    }
+}
+
+impl Token {
+    /// Reads the token of a data folder, making one on first use.
+    pub fn open(folder: &Path) -> Result<Self, TokenError> {
+        let path = folder.join("token");
+        let failed = |source| TokenError { path: path.display().to_string(), source };
+        match fs::read_to_string(&path) {
+            Ok(text) if text.trim().len() >= 32 => return Ok(Self(text.trim().into())),
+            Ok(_) => fs::remove_file(&path).map_err(failed)?,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
+            Err(e) => return Err(failed(e)),
+        }
+        let mut bytes = [0u8; 32];
+        rand::rngs::OsRng.fill_bytes(&mut bytes);
+        let text: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+        let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(failed)?;
+        file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(failed)?;
+        Ok(Self(text.into()))
+    }
+
+    /// The token itself, for a client on this machine.
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+
+    fn derived(&self, purpose: &str) -> String {
+        blake3::Hash::from(blake3::derive_key(purpose, self.0.as_bytes())).to_hex().to_string()
+    }
+
+    /// What a browser keeps instead of the token.
+    pub(crate) fn session(&self) -> String {
+        self.derived("wetbank 2026 console session")
+    }
+
+    /// Compares in a time that does not depend on where a difference is.
+    pub(crate) fn is(&self, other: &str) -> bool {
+        blake3::hash(self.0.as_bytes()) == blake3::hash(other.as_bytes())
+    }
+
+    fn is_session(&self, other: &str) -> bool {
+        blake3::hash(self.session().as_bytes()) == blake3::hash(other.as_bytes())
+    }
+}
+
+/// Proof that a request is signed in; a handler that takes it cannot be called without.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct SignedIn;
+
+impl FromRequestParts<Shared> for SignedIn {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &Shared) -> Result<Self, ApiError> {
+        if let Some(bearer) = text(&parts.headers, header::AUTHORIZATION).and_then(|v| v.strip_prefix("Bearer ")) {
+            return if state.token.is(bearer) { Ok(Self) } else { Err(ApiError::sign_in("this token is not valid")) };
+        }
+        let cookie = parts
+            .headers
+            .get_all(header::COOKIE)
+            .iter()
+            .filter_map(|value| value.to_str().ok())
+            .flat_map(|value| value.split(';'))
+            .find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='));
+        match cookie {
+            Some(session) if state.token.is_session(session) => {
+                if parts.method != Method::GET && parts.method != Method::HEAD && !is_own_page(&parts.headers) {
+                    return Err(ApiError::forbidden("this request does not come from the console's own pages"));
+                }
+                Ok(Self)
+            }
+            Some(_) => Err(ApiError::sign_in("the session has ended; sign in again")),
+            None => Err(ApiError::sign_in("sign in first")),
+        }
+    }
+}
+
+fn text(headers: &HeaderMap, name: header::HeaderName) -> Option<&str> {
+    headers.get(name)?.to_str().ok()
+}
+
+fn is_own_page(headers: &HeaderMap) -> bool {
+    match headers.get("sec-fetch-site").and_then(|v| v.to_str().ok()) {
+        Some(site) => site == "same-origin",
+        None => match (text(headers, header::ORIGIN), text(headers, header::HOST)) {
+            (Some(origin), Some(host)) => origin.split_once("://").is_some_and(|(_, from)| from == host),
+            _ => false,
+        },
+    }
+}
+
+/// Refuses requests for a host name that is not ours.
+pub(crate) async fn check_host(
+    State(state): State<Shared>,
+    request: Request,
+    next: Next,
+) -> Result<Response, ApiError> {
+    let host = text(request.headers(), header::HOST).unwrap_or_default();
+    let name = host.rsplit_once(':').map_or(
+        host,
+        |(name, port)| {
+            if port.bytes().all(|b| b.is_ascii_digit()) { name } else { host }
+        },
+    );
+    let listens_everywhere = state.listen.ip().is_unspecified();
+    let is_ours = matches!(name, "localhost" | "127.0.0.1" | "[::1]")
+        || name.trim_matches(['[', ']']) == state.listen.ip().to_string()
+        || (listens_everywhere && name.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok());
+    if is_ours {
+        Ok(next.run(request).await)
+    } else {
+        Err(ApiError::forbidden("the service does not answer under this host name; use its address"))
+    }
+}

@@ -1,0 +1,64 @@
+//! The built console, out of the binary.
+
+use axum::{
+    extract::{Query, State},
+    http::{HeaderValue, StatusCode, Uri, header},
+    response::{IntoResponse, Redirect, Response},
+};
+use rust_embed::RustEmbed;
+use serde::Deserialize;
+
+use crate::{auth::COOKIE, router::Shared};
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+struct Built;
+
+const NOT_BUILT: &str = "<!doctype html><title>Wetbank</title><p>This binary was built without the console. \
+                         Build it with <code>cargo xtask build</code>.</p>";
+
+/// A file of the console; every other path is one of its pages.
+pub(crate) async fn serve(uri: Uri) -> Response {
+    let path = uri.path().trim_start_matches('/');
+    let (file, name) = match Built::get(path).filter(|_| !path.is_empty()) {
+        Some(file) => (Some(file), path),
+        None if path.starts_with("assets/") => return StatusCode::NOT_FOUND.into_response(),
+        None => (Built::get("index.html"), "index.html"),
+    };
+    let Some(file) = file else {
+        return ([(header::CONTENT_TYPE, "text/html; charset=utf-8")], NOT_BUILT).into_response();
+    };
+    let kind = match name.rsplit_once('.').map_or("", |(_, end)| end) {
+        "html" => "text/html; charset=utf-8",
+        "js" => "text/javascript; charset=utf-8",
+        "css" => "text/css; charset=utf-8",
+        "svg" => "image/svg+xml",
+        "woff2" => "font/woff2",
+        "json" => "application/json",
+        _ => "application/octet-stream",
+    };
+    // Built files bear their content's hash in their names; the page itself may change.
+    let age = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, age)], file.data).into_response()
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Ticket {
+    #[serde(default)]
+    ticket: String,
+}
+
+/// The link printed at the start: signs a browser in and goes to the console.
+pub(crate) async fn sign_in(State(state): State<Shared>, Query(query): Query<Ticket>) -> Response {
+    let mut response = Redirect::to("/").into_response();
+    if state.ticket_fits(&query.ticket) {
+        response.headers_mut().insert(header::SET_COOKIE, cookie(&state));
+    }
+    response
+}
+
+/// The cookie that a signed-in browser keeps.
+pub(crate) fn cookie(state: &Shared) -> HeaderValue {
+    let text = format!("{COOKIE}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age=2592000", state.token.session());
+    HeaderValue::from_str(&text).expect("a hexadecimal value")
+}

@@ -1,0 +1,110 @@
+//! One error for all handlers, told as RFC 9457 has it.
+
+use axum::{
+    Json,
+    extract::rejection::{JsonRejection, PathRejection, QueryRejection},
+    http::{StatusCode, header},
+    response::{IntoResponse, Response},
+};
+use wetbank_client::{Mistake, Problem};
+use wetbank_engine::EngineError;
+use wetbank_journal::JournalError;
+use wetbank_places::{PlaceError, PlaceErrorKind};
+
+#[derive(Debug)]
+pub(crate) struct ApiError(Problem);
+
+impl ApiError {
+    pub fn new(status: StatusCode, code: &str, detail: impl Into<String>) -> Self {
+        Self(Problem {
+            title: status.canonical_reason().unwrap_or("error").to_owned(),
+            status: status.as_u16(),
+            detail: detail.into(),
+            code: code.to_owned(),
+            mistakes: Vec::new(),
+        })
+    }
+
+    pub fn sign_in(detail: &str) -> Self {
+        Self::new(StatusCode::UNAUTHORIZED, "sign-in", detail)
+    }
+
+    pub fn forbidden(detail: &str) -> Self {
+        Self::new(StatusCode::FORBIDDEN, "forbidden", detail)
+    }
+
+    pub fn bad(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, "bad-request", detail)
+    }
+
+    pub fn not_found(kind: &str, name: impl std::fmt::Display) -> Self {
+        Self::new(StatusCode::NOT_FOUND, "not-found", format!("there is no {kind} \"{name}\""))
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(self.0)).into_response();
+        response
+            .headers_mut()
+            .insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
+        response
+    }
+}
+
+impl From<PlaceError> for ApiError {
+    fn from(error: PlaceError) -> Self {
+        let status = match error.kind {
+            PlaceErrorKind::NotFound => StatusCode::NOT_FOUND,
+            _ => StatusCode::BAD_GATEWAY,
+        };
+        Self::new(status, error.kind.code(), format!("{error}. {}", error.remedy()))
+    }
+}
+
+impl From<JournalError> for ApiError {
+    fn from(error: JournalError) -> Self {
+        tracing::error!(error = ?error, "the journal failed");
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "journal", error.to_string())
+    }
+}
+
+impl From<EngineError> for ApiError {
+    fn from(error: EngineError) -> Self {
+        match error {
+            EngineError::Place(error) => error.into(),
+            EngineError::Journal(error) => error.into(),
+            EngineError::Unknown { kind, name } => Self::not_found(kind, name),
+            EngineError::Book(problems) => {
+                let mut told = Self::new(StatusCode::UNPROCESSABLE_ENTITY, "book", "");
+                told.0.detail = problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+                told.0.mistakes = problems
+                    .into_iter()
+                    .map(|p| Mistake { file: p.file, line: p.line, key: p.key, message: p.message })
+                    .collect();
+                told
+            }
+            EngineError::NotNow(detail) => Self::new(StatusCode::CONFLICT, "not-now", detail),
+            other => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "refused", other.to_string()),
+        }
+    }
+}
+
+impl From<JsonRejection> for ApiError {
+    fn from(rejection: JsonRejection) -> Self {
+        Self::new(rejection.status(), "bad-request", rejection.body_text())
+    }
+}
+
+impl From<QueryRejection> for ApiError {
+    fn from(rejection: QueryRejection) -> Self {
+        Self::new(rejection.status(), "bad-request", rejection.body_text())
+    }
+}
+
+impl From<PathRejection> for ApiError {
+    fn from(rejection: PathRejection) -> Self {
+        Self::new(rejection.status(), "bad-request", rejection.body_text())
+    }
+}

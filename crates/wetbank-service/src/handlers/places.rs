@@ -1,0 +1,81 @@
+//! Places.
+
+use axum::{Json, extract::State};
+use futures_util::StreamExt;
+use serde::Deserialize;
+use utoipa::IntoParams;
+use wetbank_client as api;
+use wetbank_core::RelPath;
+use wetbank_places::{Depth, PlaceErrorKind};
+
+use super::{Asked, Body, Part, WHO};
+use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+
+/// Entries shown of one folder.
+const SHOWN: usize = 2000;
+
+/// Every place and how it is doing.
+#[utoipa::path(get, path = "/places", tag = "places", responses((status = 200, body = [api::Place])))]
+pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec<api::Place>> {
+    Json(state.engine.places().into_iter().map(map::place).collect())
+}
+
+/// Test a place step by step, as the service. With `confirm` its host key is pinned first.
+#[utoipa::path(post, path = "/places/{name}/test", tag = "places", params(("name" = String, Path)), request_body = api::TestPlace, responses((status = 200, body = api::TestedPlace), (status = 404, body = api::Problem)))]
+pub(crate) async fn test(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+    Body(body): Body<api::TestPlace>,
+) -> Result<Json<api::TestedPlace>, ApiError> {
+    if let Some(key) = &body.confirm {
+        let shown = state.engine.host_key(&name).await?;
+        if shown.as_deref() != Some(key) {
+            let shown = shown.unwrap_or_else(|| "none".to_owned());
+            return Err(ApiError::bad(format!("the server shows the host key {shown}, not {key}; nothing was pinned")));
+        }
+        state.engine.pin_host_key(&name, key, WHO).await?;
+    }
+    let steps = state.engine.test_place(&name, body.write).await?;
+    let asks_for_key = steps.iter().any(|step| step.outcome.as_ref().is_err_and(|e| e.kind == PlaceErrorKind::HostKey));
+    let host_key = if asks_for_key { state.engine.host_key(&name).await? } else { None };
+    Ok(Json(api::TestedPlace {
+        fine: steps.iter().all(|step| step.outcome.is_ok()),
+        steps: steps.into_iter().map(map::test_step).collect(),
+        host_key,
+    }))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct BrowseQuery {
+    /// The folder, from the place's root.
+    #[serde(default)]
+    folder: String,
+}
+
+/// What lies in a folder: folders first, then by name. At most 2,000 entries are shown.
+#[utoipa::path(get, path = "/places/{name}/browse", tag = "places", params(("name" = String, Path), BrowseQuery), responses((status = 200, body = api::Listing), (status = 404, body = api::Problem)))]
+pub(crate) async fn browse(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+    Asked(query): Asked<BrowseQuery>,
+) -> Result<Json<api::Listing>, ApiError> {
+    let place = state.engine.place(&name)?;
+    let folder = RelPath::parse(&query.folder).map_err(|e| ApiError::bad(e.to_string()))?;
+    let mut listed = place.list(&folder, Depth::One);
+    let mut entries = Vec::new();
+    while let Some(entry) = listed.next().await {
+        let entry = entry?;
+        if entries.len() == SHOWN {
+            break;
+        }
+        if !entry.path.is_temporary() {
+            entries.push(map::entry(&name, entry));
+        }
+    }
+    let more = entries.len() == SHOWN;
+    entries.sort_by(|a, b| (a.kind != "folder", &a.name).cmp(&(b.kind != "folder", &b.name)));
+    Ok(Json(api::Listing { folder: folder.to_string(), entries, more }))
+}

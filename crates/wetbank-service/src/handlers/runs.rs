@@ -1,0 +1,164 @@
+//! Runs, items, holds, traces.
+
+use axum::{Json, extract::State, http::StatusCode};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use wetbank_client as api;
+use wetbank_journal::{HoldRecord, RunFilter};
+
+use super::{Asked, Body, Part};
+use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+
+/// Items shown with a run.
+const ITEMS: u32 = 200;
+const PAGE: u32 = 50;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct RunsQuery {
+    /// Only runs of this rule.
+    rule: Option<String>,
+    /// Only runs in this state: running, done, skipped or held.
+    state: Option<String>,
+    /// Only runs older than this one.
+    before: Option<i64>,
+    /// At most so many, 50 by default, 500 at most.
+    limit: Option<u32>,
+}
+
+/// Runs, newest first.
+#[utoipa::path(get, path = "/runs", tag = "runs", params(RunsQuery), responses((status = 200, body = api::RunPage)))]
+pub(crate) async fn runs(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Asked(query): Asked<RunsQuery>,
+) -> Result<Json<api::RunPage>, ApiError> {
+    let limit = query.limit.unwrap_or(PAGE).clamp(1, 500);
+    let filter = RunFilter { rule: query.rule, state: query.state, before: query.before, limit };
+    let arrangement = state.engine.arrangement();
+    let runs = state.engine.journal().runs(&filter).await?;
+    let next = (runs.len() == limit as usize).then(|| runs.last().map(|run| run.id)).flatten();
+    let runs = runs.into_iter().map(|run| map::run_summary(&arrangement, run)).collect();
+    Ok(Json(api::RunPage { runs, next }))
+}
+
+/// One run with its items and their attempts.
+#[utoipa::path(get, path = "/runs/{id}", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::Run), (status = 404, body = api::Problem)))]
+pub(crate) async fn run(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(id): Part<i64>,
+) -> Result<Json<api::Run>, ApiError> {
+    let (journal, arrangement) = (state.engine.journal(), state.engine.arrangement());
+    let run = journal.run(id).await?.ok_or_else(|| ApiError::not_found("run", id))?;
+    let mut items = Vec::new();
+    for item in journal.items(id, 0, ITEMS).await? {
+        let attempts = journal.attempts(item.id).await?;
+        let hold = journal.holds(Some(item.id + 1), 1).await?.into_iter().find(|hold| hold.item == item.id);
+        let hold = hold.map(|hold: HoldRecord| map::hold(&arrangement, hold));
+        items.push(map::item(&arrangement, &run.rule, item, attempts, hold));
+    }
+    Ok(Json(api::Run {
+        id: run.id,
+        title: map::title(&arrangement, &run.rule),
+        rule: run.rule,
+        version: run.version,
+        cause: run.cause,
+        started: map::time(run.started),
+        ended: run.ended.map(map::time),
+        state: run.state,
+        items,
+    }))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct HoldsQuery {
+    /// Only holds of items older than this one.
+    before: Option<i64>,
+    /// At most so many, 50 by default, 500 at most.
+    limit: Option<u32>,
+}
+
+/// What waits for a person, newest first.
+#[utoipa::path(get, path = "/holds", tag = "holds", params(HoldsQuery), responses((status = 200, body = api::HoldPage)))]
+pub(crate) async fn holds(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Asked(query): Asked<HoldsQuery>,
+) -> Result<Json<api::HoldPage>, ApiError> {
+    let limit = query.limit.unwrap_or(PAGE).clamp(1, 500);
+    let arrangement = state.engine.arrangement();
+    let holds = state.engine.journal().holds(query.before, limit).await?;
+    let next = (holds.len() == limit as usize).then(|| holds.last().map(|hold| hold.item)).flatten();
+    let holds = holds.into_iter().map(|hold| map::hold(&arrangement, hold)).collect();
+    Ok(Json(api::HoldPage { holds, next }))
+}
+
+/// Let a held item go on.
+#[utoipa::path(post, path = "/holds/{item}/release", tag = "holds", params(("item" = i64, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
+pub(crate) async fn release(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(item): Part<i64>,
+) -> Result<StatusCode, ApiError> {
+    state.engine.release(item).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Give a held item up, saying why.
+#[utoipa::path(post, path = "/holds/{item}/dismiss", tag = "holds", params(("item" = i64, Path)), request_body = api::Dismiss, responses((status = 204), (status = 409, body = api::Problem)))]
+pub(crate) async fn dismiss(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(item): Part<i64>,
+    Body(body): Body<api::Dismiss>,
+) -> Result<StatusCode, ApiError> {
+    let why = body.why.trim();
+    if why.is_empty() {
+        return Err(ApiError::bad("say why the file is given up; whoever reads the history later will ask"));
+    }
+    state.engine.dismiss(item, why).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct TraceQuery {
+    /// Part of a file name (three characters at least), or the beginning of a SHA-256.
+    text: String,
+    /// At most so many, 50 by default.
+    limit: Option<u32>,
+}
+
+/// Where files with such a name or checksum came from and went, newest first.
+#[utoipa::path(get, path = "/trace", tag = "trace", params(TraceQuery), responses((status = 200, body = api::Traces)))]
+pub(crate) async fn trace(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Asked(query): Asked<TraceQuery>,
+) -> Result<Json<api::Traces>, ApiError> {
+    let text = query.text.trim();
+    if text.chars().count() < 3 {
+        return Err(ApiError::bad("a trace needs at least three characters of the name"));
+    }
+    let (journal, arrangement) = (state.engine.journal(), state.engine.arrangement());
+    let mut found = Vec::new();
+    for one in journal.trace(text, query.limit.unwrap_or(PAGE)).await? {
+        let hops = journal.attempts(one.item).await?.into_iter().map(map::attempt).collect();
+        found.push(api::Traced {
+            item: one.item,
+            run: one.run,
+            title: map::title(&arrangement, &one.rule),
+            rule: one.rule,
+            file: one.file.to_string(),
+            size: one.size,
+            state: one.state.as_str().to_owned(),
+            why: one.why,
+            taken: map::time(one.taken),
+            ended: one.ended.map(map::time),
+            hops,
+        });
+    }
+    Ok(Json(api::Traces { found }))
+}

@@ -1,0 +1,109 @@
+//! Signing in, and how things stand.
+
+use axum::{
+    Json,
+    extract::State,
+    http::{HeaderValue, StatusCode, header},
+    response::{IntoResponse, Response},
+};
+use jiff::Timestamp;
+use wetbank_client as api;
+
+use super::Body;
+use crate::{
+    auth::{COOKIE, SignedIn},
+    console,
+    error::ApiError,
+    map,
+    router::Shared,
+};
+
+/// Trade the token for a session cookie.
+#[utoipa::path(post, path = "/session", tag = "sign-in", request_body = api::SignIn, responses((status = 204), (status = 401, body = api::Problem)))]
+pub(crate) async fn sign_in(State(state): State<Shared>, Body(body): Body<api::SignIn>) -> Result<Response, ApiError> {
+    if !state.token.is(body.token.trim()) {
+        return Err(ApiError::sign_in("this token is not valid; it stands in the file \"token\" of the data folder"));
+    }
+    let mut response = StatusCode::NO_CONTENT.into_response();
+    response.headers_mut().insert(header::SET_COOKIE, console::cookie(&state));
+    Ok(response)
+}
+
+/// End the session of this browser.
+#[utoipa::path(delete, path = "/session", tag = "sign-in", responses((status = 204)))]
+pub(crate) async fn sign_out(_: SignedIn) -> Response {
+    let gone = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    let mut response = StatusCode::NO_CONTENT.into_response();
+    response.headers_mut().insert(header::SET_COOKIE, HeaderValue::from_str(&gone).expect("plain text"));
+    response
+}
+
+/// How things stand: what moves, what waits, the day's traffic.
+#[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = api::Status)))]
+pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<Json<api::Status>, ApiError> {
+    let engine = &state.engine;
+    let arrangement = engine.arrangement();
+    let counts = engine.journal().open_counts().await?;
+    let count = |state: &str| counts.iter().filter(|c| c.state == state).map(|c| c.count).sum();
+    let now = Timestamp::now();
+    let moving = engine
+        .moving()
+        .into_iter()
+        .take(50)
+        .map(|moving| {
+            let branch = map::branch(&arrangement, moving.rule.as_str(), i64::try_from(moving.branch).ok());
+            let to = branch.and_then(|b| b.steps.iter().rev().find_map(|s| s.target())).map(|t| t.place.to_string());
+            api::Moving {
+                run: moving.run,
+                item: moving.item,
+                rule: moving.rule.to_string(),
+                title: map::title(&arrangement, moving.rule.as_str()),
+                file: moving.file.path.to_string(),
+                branch: moving.branch,
+                step: moving.step,
+                steps: map::kinds(branch),
+                from: moving.file.place.to_string(),
+                to: to.unwrap_or_else(|| moving.file.place.to_string()),
+                done: moving.bytes(),
+                total: moving.total,
+                since: map::time(moving.since),
+            }
+        })
+        .collect();
+    Ok(Json(api::Status {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        started: map::time(engine.started()),
+        queued: count("queued"),
+        working: count("working"),
+        waiting: count("waiting"),
+        held: count("held"),
+        rules_on: arrangement.rules.iter().filter(|live| live.is_on).count(),
+        rules_off: arrangement.rules.iter().filter(|live| !live.is_on).count(),
+        places_away: engine.places().into_iter().filter(|p| p.error.is_some()).map(|p| p.name.to_string()).collect(),
+        moving,
+        today: today(&state, now).await?,
+    }))
+}
+
+async fn today(state: &Shared, now: Timestamp) -> Result<api::Traffic, ApiError> {
+    let from = map::midnight(now);
+    let mut traffic = api::Traffic {
+        from: map::time(from),
+        hours: (0..24).map(|hour| api::HourTraffic { hour, ..Default::default() }).collect(),
+        ..Default::default()
+    };
+    for count in state.engine.journal().hour_counts(from, now).await? {
+        let Some(hour) = usize::try_from(count.hour).ok().and_then(|at| traffic.hours.get_mut(at)) else { continue };
+        match count.state.as_str() {
+            "done" => {
+                hour.done += count.count;
+                hour.bytes += count.bytes;
+                traffic.done += count.count;
+                traffic.bytes += count.bytes;
+            }
+            "held" => hour.held += count.count,
+            _ => hour.skipped += count.count,
+        }
+    }
+    Ok(traffic)
+}

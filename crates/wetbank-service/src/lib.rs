@@ -1,0 +1,14 @@
+//! The service: the API, sign-in, live events and the built console, over one engine.
+
+mod auth;
+mod console;
+mod error;
+mod events;
+mod handlers;
+mod map;
+mod router;
+mod server;
+
+pub use auth::{Token, TokenError};
+pub use router::openapi;
+pub use server::{Server, ServerError};

@@ -1,0 +1,302 @@
+//! From the domain to the API's types.
+
+use jiff::{Timestamp, ToSpan, tz::TimeZone};
+use wetbank_client as api;
+use wetbank_core::{Explanation, Original, Rule, branch_sentence, format_duration, rule_sentence, step_words};
+use wetbank_engine::{Arrangement, ExplainedFile, KeyStatus, LiveRule, PlaceStatus};
+use wetbank_journal::{AttemptRecord, HoldRecord, ItemRecord, Journal, JournalError, RunSummary};
+use wetbank_places::{Entry, EntryKind, ProbeStep};
+
+/// Days in a rule's strip.
+pub(crate) const DAYS: i64 = 14;
+
+pub(crate) fn time(at: Timestamp) -> String {
+    at.to_string()
+}
+
+/// The start of the day that is now in the machine's zone.
+pub(crate) fn midnight(now: Timestamp) -> Timestamp {
+    now.to_zoned(TimeZone::system()).start_of_day().map_or(now, |start| start.timestamp())
+}
+
+pub(crate) fn title(arrangement: &Arrangement, rule: &str) -> String {
+    arrangement
+        .rules
+        .iter()
+        .find(|live| live.rule.name.as_str() == rule)
+        .map_or_else(|| rule.to_owned(), |live| live.rule.title.clone())
+}
+
+pub(crate) fn branch<'a>(
+    arrangement: &'a Arrangement,
+    rule: &str,
+    branch: Option<i64>,
+) -> Option<&'a wetbank_core::Branch> {
+    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule)?;
+    live.rule.branches.get(usize::try_from(branch?).ok()?)
+}
+
+/// The kinds of a branch's steps, the original's end included.
+pub(crate) fn kinds(branch: Option<&wetbank_core::Branch>) -> Vec<String> {
+    let Some(branch) = branch else { return Vec::new() };
+    let mut kinds: Vec<String> = branch.steps.iter().map(|s| s.kind().to_owned()).collect();
+    if branch.original != Original::Stays {
+        kinds.push("original".to_owned());
+    }
+    kinds
+}
+
+pub(crate) async fn rule_summary(
+    journal: &Journal,
+    live: &LiveRule,
+    now: Timestamp,
+) -> Result<api::RuleSummary, JournalError> {
+    let rule = &live.rule;
+    let name = rule.name.as_str();
+    let last = journal.last_run(name).await?;
+    let zone = TimeZone::system();
+    let first_day = now.to_zoned(zone.clone()).date().saturating_sub((DAYS - 1).days());
+    let since = first_day.to_zoned(zone).map_or(now, |start| start.timestamp());
+    let mut days: Vec<api::DayRuns> = (0..DAYS)
+        .map(|n| api::DayRuns { day: first_day.saturating_add(n.days()).to_string(), ..Default::default() })
+        .collect();
+    for count in journal.day_counts(name, since).await? {
+        let Some(day) = usize::try_from(count.group).ok().and_then(|at| days.get_mut(at)) else { continue };
+        match count.state.as_str() {
+            "done" => day.done += count.count,
+            "held" => day.held += count.count,
+            _ => day.other += count.count,
+        }
+    }
+    Ok(api::RuleSummary {
+        name: name.to_owned(),
+        title: rule.title.clone(),
+        sentence: rule_sentence(rule),
+        why: rule.why.clone(),
+        on: live.is_on,
+        version: live.version,
+        place: rule.arrival.place.to_string(),
+        folder: rule.arrival.folder.to_string(),
+        last: last.map(|(run, started, state)| api::LastRun { run, started: time(started), state }),
+        days,
+    })
+}
+
+pub(crate) async fn branches(journal: &Journal, rule: &Rule, now: Timestamp) -> Result<Vec<api::Branch>, JournalError> {
+    let counts = journal.branch_counts(rule.name.as_str(), midnight(now)).await?;
+    let count = |branch: usize, states: &[&str]| {
+        counts.iter().filter(|c| c.group == branch as i64 && states.contains(&c.state.as_str())).map(|c| c.count).sum()
+    };
+    Ok(rule
+        .branches
+        .iter()
+        .enumerate()
+        .map(|(at, branch)| api::Branch {
+            title: branch.title.clone(),
+            condition: branch.condition.as_ref().map(wetbank_core::Condition::words),
+            steps: branch
+                .steps
+                .iter()
+                .map(|step| api::Step {
+                    kind: step.kind().to_owned(),
+                    words: step_words(step),
+                    place: step.target().map(|t| t.place.to_string()),
+                    folder: step.target().map(|t| t.folder.source().to_owned()),
+                })
+                .collect(),
+            original: match &branch.original {
+                Original::Stays => "stays".to_owned(),
+                Original::Delete => "is deleted".to_owned(),
+                Original::MoveTo(folder) => format!("is set aside in {folder}"),
+            },
+            done: count(at, &["done"]),
+            held: count(at, &["held"]),
+            open: count(at, &["queued", "working", "waiting"]),
+        })
+        .collect())
+}
+
+pub(crate) fn settle_words(rule: &Rule) -> String {
+    if rule.arrival.settle.is_zero() { "at once".to_owned() } else { format_duration(rule.arrival.settle) }
+}
+
+fn verdict(verdict: wetbank_core::Verdict) -> api::Verdict {
+    api::Verdict {
+        asked: verdict.asked,
+        found: verdict.found,
+        holds: verdict.holds,
+        parts: verdict.parts.into_iter().map(self::verdict).collect(),
+    }
+}
+
+fn explained_rule(arrangement: &Arrangement, explanation: Explanation, note: Option<String>) -> api::ExplainedRule {
+    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == explanation.rule);
+    let titles: Vec<String> =
+        live.map(|l| l.rule.branches.iter().map(|b| b.title.clone()).collect()).unwrap_or_default();
+    api::ExplainedRule {
+        title: title(arrangement, &explanation.rule),
+        rule: explanation.rule,
+        trigger: explanation.trigger.into_iter().map(verdict).collect(),
+        taken: explanation.taken_by.is_some(),
+        outcome: match explanation.taken_by.and_then(|at| live?.rule.branches.get(at)) {
+            Some(branch) => format!("{}: {}", explanation.outcome, branch_sentence(branch)),
+            None => explanation.outcome,
+        },
+        branches: explanation
+            .branches
+            .into_iter()
+            .zip(titles)
+            .map(|(one, title)| api::BranchVerdict { title, verdict: verdict(one) })
+            .collect(),
+        note,
+    }
+}
+
+pub(crate) fn explained(arrangement: &Arrangement, explained: ExplainedFile) -> api::Explained {
+    api::Explained {
+        file: explained.file.to_string(),
+        found: explained.facts.is_some(),
+        size: explained.facts.as_ref().map(|f| f.size),
+        modified: explained.facts.as_ref().map(|f| time(f.modified)),
+        rules: explained.rules.into_iter().map(|(one, note)| explained_rule(arrangement, one, note)).collect(),
+    }
+}
+
+pub(crate) fn run_summary(arrangement: &Arrangement, run: RunSummary) -> api::RunSummary {
+    api::RunSummary {
+        id: run.id,
+        title: title(arrangement, &run.rule),
+        rule: run.rule,
+        cause: run.cause,
+        started: time(run.started),
+        ended: run.ended.map(time),
+        state: run.state,
+        items: run.items,
+        file: run.first_path.to_string(),
+        size: run.first_size,
+        why: run.why,
+    }
+}
+
+pub(crate) fn item(
+    arrangement: &Arrangement,
+    rule: &str,
+    item: ItemRecord,
+    attempts: Vec<AttemptRecord>,
+    hold: Option<api::Hold>,
+) -> api::Item {
+    let arranged = branch(arrangement, rule, item.branch);
+    api::Item {
+        id: item.id,
+        file: item.file.to_string(),
+        size: item.size,
+        state: item.state.as_str().to_owned(),
+        branch: item.branch,
+        branch_title: arranged.map(|b| b.title.clone()),
+        steps: kinds(arranged),
+        step: item.step,
+        failures: item.failures,
+        due: item.due.map(time),
+        why: item.why,
+        taken: time(item.taken),
+        ended: item.ended.map(time),
+        attempts: attempts.into_iter().map(attempt).collect(),
+        hold,
+    }
+}
+
+pub(crate) fn attempt(attempt: AttemptRecord) -> api::Attempt {
+    api::Attempt {
+        id: attempt.id,
+        step: attempt.step,
+        kind: attempt.kind,
+        number: attempt.number,
+        began: time(attempt.began),
+        ended: attempt.ended.map(time),
+        outcome: attempt.outcome,
+        target: attempt.target.map(|t| t.to_string()),
+        size: attempt.size,
+        sha256: attempt.sha256,
+        blake3: attempt.blake3,
+        code: attempt.code,
+        message: attempt.message,
+        remedy: attempt.remedy,
+    }
+}
+
+pub(crate) fn hold(arrangement: &Arrangement, hold: HoldRecord) -> api::Hold {
+    let kinds = kinds(branch(arrangement, &hold.rule, hold.branch));
+    let step = usize::try_from(hold.step).ok().and_then(|at| kinds.get(at).cloned());
+    api::Hold {
+        item: hold.item,
+        run: hold.run,
+        title: title(arrangement, &hold.rule),
+        rule: hold.rule,
+        file: hold.file.to_string(),
+        size: hold.size,
+        step: step.unwrap_or_else(|| "arrival".to_owned()),
+        since: time(hold.since),
+        code: hold.code,
+        why: hold.why,
+        remedy: hold.remedy,
+    }
+}
+
+pub(crate) fn place(place: PlaceStatus) -> api::Place {
+    let state = match (&place.error, place.at) {
+        (Some(_), _) => "away",
+        (None, Some(_)) => "well",
+        (None, None) => "unknown",
+    };
+    api::Place {
+        name: place.name.to_string(),
+        kind: place.spec.kind().as_str().to_owned(),
+        address: place.spec.address(),
+        text: place.text,
+        state: state.to_owned(),
+        remedy: place.error.as_ref().map(wetbank_places::PlaceError::remedy),
+        error: place.error.map(|e| e.to_string()),
+        at: place.at.map(time),
+        since: place.since.map(time),
+        again: place.again.map(time),
+        rules: place.rules.iter().map(ToString::to_string).collect(),
+    }
+}
+
+pub(crate) fn test_step(step: ProbeStep) -> api::TestStep {
+    let (fine, said, remedy) = match step.outcome {
+        Ok(said) => (true, said, None),
+        Err(error) => (false, error.to_string(), Some(error.remedy())),
+    };
+    api::TestStep { what: step.what.to_owned(), fine, took_ms: step.took.as_secs_f64() * 1000.0, said, remedy }
+}
+
+pub(crate) fn entry(place: &str, entry: Entry) -> api::Entry {
+    api::Entry {
+        name: entry.path.name_text(),
+        path: format!("{place}:/{}", entry.path),
+        kind: match entry.kind {
+            EntryKind::File => "file",
+            EntryKind::Folder => "folder",
+            EntryKind::Link => "link",
+            EntryKind::Other => "other",
+        }
+        .to_owned(),
+        size: entry.fingerprint.size,
+        modified: time(entry.fingerprint.modified_at()),
+    }
+}
+
+pub(crate) fn key(key: KeyStatus) -> api::Key {
+    api::Key {
+        name: key.name,
+        fingerprint: key.fingerprint,
+        users: key.users,
+        has_secret: key.has_secret,
+        encrypts: key.encrypts.is_ok(),
+        signs: key.signs.is_ok(),
+        expires: key.encrypts.as_ref().ok().copied().flatten().map(time),
+        unfit: key.encrypts.err(),
+        changed: time(key.changed),
+    }
+}

@@ -1,0 +1,121 @@
+//! The one list of routes and layers.
+
+use std::{net::SocketAddr, sync::Arc};
+
+use axum::{
+    Router,
+    http::{HeaderName, HeaderValue, header},
+    middleware,
+    routing::get,
+};
+use rand::RngCore;
+use tokio_util::sync::CancellationToken;
+use tower_http::{limit::RequestBodyLimitLayer, set_header::SetResponseHeaderLayer};
+use utoipa::OpenApi;
+use utoipa_axum::{router::OpenApiRouter, routes};
+use wetbank_engine::Engine;
+
+use crate::{
+    Token, auth, console, events,
+    handlers::{book, keys, places, rules, runs, status},
+};
+
+/// The largest request: a book with thousands of rules fits many times.
+const LARGEST_BODY: usize = 8 << 20;
+
+/// What handlers share.
+#[derive(Debug, Clone)]
+pub(crate) struct Shared {
+    pub engine: Engine,
+    pub token: Token,
+    pub listen: SocketAddr,
+    pub stopping: CancellationToken,
+    ticket: Arc<str>,
+}
+
+impl Shared {
+    pub fn new(engine: Engine, token: Token, listen: SocketAddr, stopping: CancellationToken) -> Self {
+        let mut bytes = [0u8; 16];
+        rand::rngs::OsRng.fill_bytes(&mut bytes);
+        let ticket: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+        Self { engine, token, listen, stopping, ticket: ticket.into() }
+    }
+
+    /// Good for signing a browser in until the service stops.
+    pub fn ticket(&self) -> &str {
+        &self.ticket
+    }
+
+    pub fn ticket_fits(&self, ticket: &str) -> bool {
+        ticket.len() == self.ticket.len() && ticket == &*self.ticket
+    }
+}
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Wetbank",
+    description = "The API of a Wetbank service. Times are RFC 3339 in UTC, sizes bytes. Errors are problem details (RFC 9457). Lists page by cursor."
+))]
+struct Document;
+
+fn api() -> OpenApiRouter<Shared> {
+    OpenApiRouter::with_openapi(Document::openapi()).nest(
+        "/api/v1",
+        OpenApiRouter::new()
+            .routes(routes!(status::sign_in, status::sign_out))
+            .routes(routes!(status::status))
+            .routes(routes!(events::events))
+            .routes(routes!(rules::rules))
+            .routes(routes!(rules::rule))
+            .routes(routes!(rules::switch))
+            .routes(routes!(rules::run_now))
+            .routes(routes!(rules::explain))
+            .routes(routes!(runs::runs))
+            .routes(routes!(runs::run))
+            .routes(routes!(runs::holds))
+            .routes(routes!(runs::release))
+            .routes(routes!(runs::dismiss))
+            .routes(routes!(runs::trace))
+            .routes(routes!(places::places))
+            .routes(routes!(places::test))
+            .routes(routes!(places::browse))
+            .routes(routes!(book::export))
+            .routes(routes!(book::schema))
+            .routes(routes!(book::check))
+            .routes(routes!(book::diff))
+            .routes(routes!(book::apply))
+            .routes(routes!(book::remove))
+            .routes(routes!(keys::secrets))
+            .routes(routes!(keys::set_secret, keys::remove_secret))
+            .routes(routes!(keys::keys))
+            .routes(routes!(keys::export_key, keys::import_key, keys::remove_key)),
+    )
+}
+
+/// The API's description.
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    api().into_openapi()
+}
+
+pub(crate) fn router(shared: Shared) -> Router {
+    let (routes, document) = api().split_for_parts();
+    let document = Arc::new(document);
+    let header = |name: HeaderName, value: &'static str| {
+        SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value))
+    };
+    routes
+        .route("/api/v1/openapi.json", get(move || async move { axum::Json((*document).clone()) }))
+        .route("/api/{*rest}", get(|| async { crate::error::ApiError::not_found("API call", "of this name") }))
+        .route("/sign-in", get(console::sign_in))
+        .fallback(console::serve)
+        .layer(RequestBodyLimitLayer::new(LARGEST_BODY))
+        .layer(middleware::from_fn_with_state(shared.clone(), auth::check_host))
+        .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(header(header::X_FRAME_OPTIONS, "DENY"))
+        .layer(header(header::REFERRER_POLICY, "no-referrer"))
+        .layer(header(
+            header::CONTENT_SECURITY_POLICY,
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'",
+        ))
+        .with_state(shared)
+}

@@ -1,0 +1,179 @@
+//! A folder of this machine, served over SFTP.
+
+use std::{
+    fs::{self, File, Metadata, OpenOptions},
+    io,
+    os::unix::{
+        ffi::{OsStrExt, OsStringExt},
+        fs::{FileExt, MetadataExt},
+    },
+    path::{Component, Path, PathBuf},
+    sync::Arc,
+};
+
+use bytes::Bytes;
+use tokio::task::spawn_blocking;
+use wetbank_sftp::{Attributes, Files, Name, OpenFile, Status};
+
+/// A folder, of which clients see the inside only.
+#[derive(Debug, Clone)]
+pub(crate) struct FolderFiles {
+    root: PathBuf,
+}
+
+pub(crate) struct ServedFile(Arc<File>);
+
+async fn blocking<T: Send + 'static>(call: impl FnOnce() -> io::Result<T> + Send + 'static) -> Result<T, Status> {
+    match spawn_blocking(call).await {
+        Ok(result) => result.map_err(Status::from),
+        Err(error) => Err(io::Error::other(error.to_string()).into()),
+    }
+}
+
+fn attributes(metadata: &Metadata) -> Attributes {
+    let seconds = |time: i64| u32::try_from(time).unwrap_or(0);
+    Attributes {
+        size: Some(metadata.len()),
+        permissions: Some(metadata.mode()),
+        times: Some((seconds(metadata.atime()), seconds(metadata.mtime()))),
+    }
+}
+
+impl FolderFiles {
+    pub fn new(root: PathBuf) -> Self {
+        Self { root }
+    }
+
+    /// A client's path as one of ours. What climbs is cut off at the root; links are not followed
+    /// out of it, because a stand-in makes none.
+    fn real(&self, path: &[u8]) -> PathBuf {
+        let mut real = self.root.clone();
+        let mut depth = 0;
+        for part in Path::new(std::ffi::OsStr::from_bytes(path)).components() {
+            match part {
+                Component::Normal(name) => {
+                    real.push(name);
+                    depth += 1;
+                }
+                Component::ParentDir if depth > 0 => {
+                    real.pop();
+                    depth -= 1;
+                }
+                _ => {}
+            }
+        }
+        real
+    }
+}
+
+impl OpenFile for ServedFile {
+    async fn read(&self, offset: u64, length: u32) -> Result<Bytes, Status> {
+        let file = self.0.clone();
+        blocking(move || {
+            let mut buffer = vec![0; length as usize];
+            let read = file.read_at(&mut buffer, offset)?;
+            buffer.truncate(read);
+            Ok(buffer.into())
+        })
+        .await
+    }
+
+    async fn write(&self, offset: u64, data: Bytes) -> Result<(), Status> {
+        let file = self.0.clone();
+        blocking(move || file.write_all_at(&data, offset)).await
+    }
+
+    async fn attributes(&self) -> Result<Attributes, Status> {
+        let file = self.0.clone();
+        blocking(move || Ok(attributes(&file.metadata()?))).await
+    }
+
+    async fn set_length(&self, length: u64) -> Result<(), Status> {
+        let file = self.0.clone();
+        blocking(move || file.set_len(length)).await
+    }
+
+    async fn sync(&self) -> Result<(), Status> {
+        let file = self.0.clone();
+        blocking(move || file.sync_all()).await
+    }
+}
+
+impl Files for FolderFiles {
+    type File = ServedFile;
+
+    async fn open(
+        &self,
+        path: &[u8],
+        write: bool,
+        create: bool,
+        exclusive: bool,
+        truncate: bool,
+    ) -> Result<ServedFile, Status> {
+        let path = self.real(path);
+        blocking(move || {
+            let mut options = OpenOptions::new();
+            options.read(!write).write(write).truncate(truncate && write);
+            options.create(create && write && !exclusive).create_new(create && write && exclusive);
+            Ok(ServedFile(Arc::new(options.open(path)?)))
+        })
+        .await
+    }
+
+    async fn names(&self, path: &[u8]) -> Result<Vec<Name>, Status> {
+        let path = self.real(path);
+        blocking(move || {
+            fs::read_dir(path)?
+                .map(|entry| {
+                    let entry = entry?;
+                    let attributes = attributes(&entry.metadata()?);
+                    Ok(Name { name: entry.file_name().into_vec().into(), attributes })
+                })
+                .collect()
+        })
+        .await
+    }
+
+    async fn attributes(&self, path: &[u8], follow: bool) -> Result<Attributes, Status> {
+        let path = self.real(path);
+        blocking(move || {
+            let metadata = if follow { fs::metadata(path) } else { fs::symlink_metadata(path) };
+            metadata.map(|metadata| attributes(&metadata))
+        })
+        .await
+    }
+
+    async fn remove(&self, path: &[u8]) -> Result<(), Status> {
+        let path = self.real(path);
+        blocking(move || fs::remove_file(path)).await
+    }
+
+    async fn make_directory(&self, path: &[u8]) -> Result<(), Status> {
+        let path = self.real(path);
+        blocking(move || fs::create_dir(path)).await
+    }
+
+    async fn remove_directory(&self, path: &[u8]) -> Result<(), Status> {
+        let path = self.real(path);
+        blocking(move || fs::remove_dir(path)).await
+    }
+
+    async fn rename(&self, from: &[u8], to: &[u8], replace: bool) -> Result<(), Status> {
+        let (from, to) = (self.real(from), self.real(to));
+        blocking(move || {
+            if replace {
+                return fs::rename(from, to);
+            }
+            // A hard link refuses a taken name in one step, as a rename does not.
+            fs::hard_link(&from, to)?;
+            fs::remove_file(from)
+        })
+        .await
+    }
+
+    async fn real_path(&self, path: &[u8]) -> Result<Bytes, Status> {
+        let real = self.real(path);
+        let inside = real.strip_prefix(&self.root).unwrap_or(Path::new(""));
+        Ok(Path::new("/").join(inside).into_os_string().into_vec().into())
+    }
+}

@@ -1,0 +1,7 @@
+//! Stand-ins for the servers of partners, for the demo and for tests. They are real servers,
+//! only small: they listen on this machine and keep their files in a folder.
+
+mod files;
+mod sftp;
+
+pub use sftp::{SftpStandin, SftpStandinOptions};

@@ -1,0 +1,118 @@
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result};
+use clap::Subcommand;
+use wetbank_client::{BookDiff, BookFile, Client, ProposedBook};
+
+use super::WrongRequest;
+use crate::{
+    End,
+    output::{Output, line},
+};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Verb {
+    /// Check a book; nothing is changed
+    Check(Proposal),
+    /// How a book differs from what is in force; nothing is changed
+    Diff(Proposal),
+    /// Put a book in force
+    Apply(Proposal),
+    /// Print the book in force, or write it to a file
+    Export {
+        /// The file; standard output if left out
+        path: Option<PathBuf>,
+    },
+}
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Proposal {
+    /// A .toml file, or a folder of them
+    path: PathBuf,
+    /// Only add and change; without it, what the book does not have is removed
+    #[arg(long)]
+    part: bool,
+}
+
+pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<End> {
+    match verb {
+        Verb::Check(proposal) => {
+            client.post_nothing("/book/check", &read(proposal)?).await?;
+            output.said("the book is fine")?;
+        }
+        Verb::Diff(proposal) => {
+            let diff: BookDiff = client.post("/book/diff", &read(proposal)?).await?;
+            output.show(&diff, show)?;
+        }
+        Verb::Apply(proposal) => {
+            let diff: BookDiff = client.post("/book/apply", &read(proposal)?).await?;
+            output.show(&diff, summary)?;
+        }
+        Verb::Export { path } => {
+            let text = client.get_text("/book", &[]).await?;
+            match path {
+                Some(path) => {
+                    std::fs::write(&path, text).with_context(|| format!("{} cannot be written", path.display()))?;
+                    output.said(&format!("written to {}", path.display()))?;
+                }
+                None => line(text.trim_end()),
+            }
+        }
+    }
+    Ok(End::Done)
+}
+
+fn read(proposal: Proposal) -> Result<ProposedBook> {
+    let path = &proposal.path;
+    let mut paths = Vec::new();
+    if path.is_dir() {
+        for entry in std::fs::read_dir(path)? {
+            let path = entry?.path();
+            if path.extension().is_some_and(|end| end == "toml") {
+                paths.push(path);
+            }
+        }
+        paths.sort();
+        if paths.is_empty() {
+            return Err(WrongRequest(format!("the folder {} holds no .toml file", path.display())).into());
+        }
+    } else {
+        paths.push(path.clone());
+    }
+    let files = paths.iter().map(|path| file(path)).collect::<Result<_>>()?;
+    Ok(ProposedBook { files, whole: !proposal.part })
+}
+
+fn file(path: &Path) -> Result<BookFile> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|e| WrongRequest(format!("the book {} cannot be read: {e}", path.display())))?;
+    Ok(BookFile { name: path.display().to_string(), text })
+}
+
+fn summary(diff: &BookDiff) {
+    if diff.changes.is_empty() && !diff.reordered {
+        line("nothing differs");
+    }
+    for change in &diff.changes {
+        line(format!("{} {} {}", change.change, change.kind, change.name));
+    }
+    if diff.reordered {
+        line("rules are asked in another order");
+    }
+}
+
+fn show(diff: &BookDiff) {
+    summary(diff);
+    for change in &diff.changes {
+        line("");
+        line(format!("[{}.{}]", change.kind, change.name));
+        let (old, new) = (change.old.as_deref().unwrap_or(""), change.new.as_deref().unwrap_or(""));
+        let kept = |line: &&str, other: &str| other.lines().any(|o| o == *line);
+        for gone in old.lines().filter(|l| !kept(l, new)) {
+            line(format!("- {gone}"));
+        }
+        for come in new.lines().filter(|l| !kept(l, old)) {
+            line(format!("+ {come}"));
+        }
+    }
+}

@@ -1,0 +1,137 @@
+//! The command line: one file a noun.
+
+mod book;
+mod hold;
+mod key;
+mod place;
+mod rule;
+mod run;
+mod secret;
+pub(crate) mod serve;
+mod status;
+mod trace;
+
+use std::{io::Read, path::PathBuf};
+
+use anyhow::Result;
+use clap::{CommandFactory, Parser, Subcommand};
+
+use crate::{End, connect, demo, output::Output};
+
+/// The request makes no sense; exit status 2.
+#[derive(Debug)]
+pub(crate) struct WrongRequest(pub String);
+
+impl std::fmt::Display for WrongRequest {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for WrongRequest {}
+
+/// Files that arrive are encrypted, copied, delivered, and never lost.
+///
+/// Most commands talk to a running service: the one of the data folder (--data or WETBANK_DATA),
+/// or the one named by WETBANK_URL and WETBANK_TOKEN.
+///
+/// Exit status: 0 done; 1 it ran and something failed; 2 the request was wrong; 3 no service
+/// was reached.
+#[derive(Debug, Parser)]
+#[command(name = "wetbank", version, propagate_version = true)]
+pub(crate) struct Cli {
+    /// Answer in JSON.
+    #[arg(long, global = true)]
+    json: bool,
+    /// The service's data folder.
+    #[arg(long, global = true, value_name = "DIR")]
+    data: Option<PathBuf>,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Run the service
+    Serve(serve::Args),
+    /// See it work: sample data and stand-in servers
+    Demo(demo::Args),
+    /// How things stand, on one screen
+    Status,
+    /// Where files come from and go to
+    #[command(subcommand)]
+    Place(place::Verb),
+    /// Standing arrangements
+    #[command(subcommand)]
+    Rule(rule::Verb),
+    /// What was done
+    #[command(subcommand)]
+    Run(run::Verb),
+    /// What waits for a person
+    #[command(subcommand)]
+    Hold(hold::Verb),
+    /// Where a file came from and went, by part of its name or its SHA-256
+    Trace(trace::Args),
+    /// OpenPGP keys
+    #[command(subcommand)]
+    Key(key::Verb),
+    /// Passwords, passphrases and private keys
+    #[command(subcommand)]
+    Secret(secret::Verb),
+    /// Everything that is arranged, as text
+    #[command(subcommand)]
+    Book(book::Verb),
+    /// Print a completion script for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Print the description of the API
+    #[command(hide = true)]
+    Openapi,
+}
+
+impl Cli {
+    pub fn is_service(&self) -> bool {
+        matches!(self.command, Command::Serve(_))
+    }
+
+    pub async fn run(self) -> Result<End> {
+        let output = Output { json: self.json };
+        let client = || connect::client(self.data.clone());
+        match self.command {
+            Command::Serve(args) => serve::run(args, connect::data_folder(self.data.clone())).await,
+            Command::Demo(args) => demo::run(args, output).await,
+            Command::Status => status::run(&client()?, output).await,
+            Command::Place(verb) => place::run(verb, &client()?, output).await,
+            Command::Rule(verb) => rule::run(verb, &client()?, output).await,
+            Command::Run(verb) => run::run(verb, &client()?, output).await,
+            Command::Hold(verb) => hold::run(verb, &client()?, output).await,
+            Command::Trace(args) => trace::run(args, &client()?, output).await,
+            Command::Key(verb) => key::run(verb, &client()?, output).await,
+            Command::Secret(verb) => secret::run(verb, &client()?, output).await,
+            Command::Book(verb) => book::run(verb, &client()?, output).await,
+            Command::Completions { shell } => {
+                clap_complete::generate(shell, &mut Cli::command(), "wetbank", &mut std::io::stdout());
+                Ok(End::Done)
+            }
+            Command::Openapi => {
+                crate::output::line(serde_json::to_string_pretty(&wetbank_service::openapi())?);
+                Ok(End::Done)
+            }
+        }
+    }
+}
+
+/// A secret from a prompt, or from standard input where there is no terminal; never an argument.
+fn read_secret(prompt: &str) -> Result<String> {
+    use std::io::IsTerminal;
+    if std::io::stdin().is_terminal() {
+        return Ok(rpassword::prompt_password(format!("{prompt}: "))?);
+    }
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text)?;
+    // One line end at the end belongs to the pipe, not to the secret.
+    let text = text.strip_suffix('\n').unwrap_or(&text);
+    Ok(text.strip_suffix('\r').unwrap_or(text).to_owned())
+}

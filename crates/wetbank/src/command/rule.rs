@@ -1,0 +1,184 @@
+use anyhow::Result;
+use clap::Subcommand;
+use wetbank_client::{Client, Explained, Rule, RuleSummary, RunFile, Started, Switch, Verdict, segment};
+
+use super::run::follow;
+use crate::{
+    End,
+    output::{Output, line, size, table, when},
+};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Verb {
+    /// Every rule, in the order they are asked
+    List,
+    /// One rule: what it does, its branches, its text
+    Show {
+        /// Its name
+        rule: String,
+    },
+    /// Switch rules on
+    On {
+        /// Their names
+        #[arg(required = true)]
+        rules: Vec<String>,
+    },
+    /// Switch rules off; what they have begun is finished
+    Off {
+        /// Their names
+        #[arg(required = true)]
+        rules: Vec<String>,
+    },
+    /// Run a rule on a chosen file now, also if it took that file before
+    Run {
+        /// Its name
+        rule: String,
+        /// PLACE:/PATH
+        #[arg(long)]
+        file: String,
+        /// Do not wait for the end
+        #[arg(long)]
+        detach: bool,
+    },
+    /// Why rules take a file, or why not
+    Explain {
+        /// PLACE:/PATH
+        file: String,
+        /// Only this rule
+        #[arg(long)]
+        rule: Option<String>,
+    },
+    /// What a rule was before
+    Changes {
+        /// Its name
+        rule: String,
+    },
+    /// Remove a rule
+    Remove {
+        /// Its name
+        rule: String,
+    },
+}
+
+pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<End> {
+    match verb {
+        Verb::List => {
+            let rules: Vec<RuleSummary> = client.get("/rules", &[]).await?;
+            output.show(&rules, |rules| {
+                let rows = rules.iter().map(|r| {
+                    let last = r
+                        .last
+                        .as_ref()
+                        .map_or_else(|| "never ran".to_owned(), |l| format!("{} {}", l.state, when(&l.started)));
+                    vec![
+                        r.name.clone(),
+                        if r.on { "on" } else { "off" }.to_owned(),
+                        r.title.clone(),
+                        last,
+                        r.sentence.clone(),
+                    ]
+                });
+                table(&["rule", "", "title", "last run", "what it does"], rows.collect());
+            })?;
+        }
+        Verb::Show { rule } => {
+            let rule: Rule = client.get(&format!("/rules/{}", segment(&rule)), &[]).await?;
+            output.show(&rule, show)?;
+        }
+        Verb::On { rules } => switch(rules, true, client, output).await?,
+        Verb::Off { rules } => switch(rules, false, client, output).await?,
+        Verb::Run { rule, file, detach } => {
+            let started: Started = client.post(&format!("/rules/{}/run", segment(&rule)), &RunFile { file }).await?;
+            if detach {
+                return output.show(&started, |s| line(format!("run {} started", s.run))).map(|()| End::Done);
+            }
+            return follow(client, started.run, output).await;
+        }
+        Verb::Explain { file, rule } => {
+            let mut query = vec![("file", file)];
+            query.extend(rule.map(|rule| ("rule", rule)));
+            let explained: Explained = client.get("/explain", &query).await?;
+            output.show(&explained, explain)?;
+        }
+        Verb::Changes { rule } => {
+            let rule: Rule = client.get(&format!("/rules/{}", segment(&rule)), &[]).await?;
+            output.show(&rule.versions, |versions| {
+                for version in versions {
+                    line(format!("version {}, {} by {}", version.version, when(&version.at), version.who));
+                    match &version.text {
+                        Some(text) => text.lines().for_each(|l| line(format!("  {l}"))),
+                        None => line("  removed"),
+                    }
+                }
+            })?;
+        }
+        Verb::Remove { rule } => {
+            client.delete(&format!("/book/rule/{}", segment(&rule))).await?;
+            output.said(&format!("rule {rule} removed"))?;
+        }
+    }
+    Ok(End::Done)
+}
+
+async fn switch(rules: Vec<String>, on: bool, client: &Client, output: Output) -> Result<()> {
+    for rule in &rules {
+        client.post_nothing(&format!("/rules/{}/switch", segment(rule)), &Switch { on }).await?;
+    }
+    let word = if on { "on" } else { "off" };
+    output.said(&format!("{}: {word}", rules.join(", ")))
+}
+
+fn show(rule: &Rule) {
+    let summary = &rule.summary;
+    line(format!("{} ({}, {})", summary.title, summary.name, if summary.on { "on" } else { "off" }));
+    line(&summary.sentence);
+    if !summary.why.is_empty() {
+        line(format!("Why: {}", summary.why));
+    }
+    line("");
+    let rows = rule.branches.iter().enumerate().map(|(at, b)| {
+        let steps: Vec<_> = b.steps.iter().map(|s| s.kind.clone()).collect();
+        vec![
+            (at + 1).to_string(),
+            b.title.clone(),
+            b.condition.clone().unwrap_or_else(|| "anything else".to_owned()),
+            steps.join(" → "),
+            b.original.clone(),
+            format!("{} done, {} held, {} open", b.done, b.held, b.open),
+        ]
+    });
+    table(&["", "branch", "if", "steps", "the original", "today"], rows.collect());
+    line("");
+    line(rule.text.trim_end());
+}
+
+fn explain(explained: &Explained) {
+    match explained.size {
+        Some(bytes) => line(format!("{} ({})", explained.file, size(bytes))),
+        None => line(format!("{} is not there; only names were compared", explained.file)),
+    }
+    for rule in &explained.rules {
+        line("");
+        line(format!("{} ({}): {}", rule.title, rule.rule, rule.outcome));
+        for one in &rule.trigger {
+            verdict(one, 1);
+        }
+        for (at, branch) in rule.branches.iter().enumerate() {
+            line(format!("  branch {} \"{}\"", at + 1, branch.title));
+            verdict(&branch.verdict, 2);
+        }
+        if let Some(note) = &rule.note {
+            line(format!("  but {note}"));
+        }
+    }
+}
+
+fn verdict(verdict: &Verdict, depth: usize) {
+    let sign = if verdict.holds { "✓" } else { "✗" };
+    let found =
+        if verdict.found.is_empty() || verdict.holds { String::new() } else { format!(" — it is {}", verdict.found) };
+    line(format!("{}{sign} {}{found}", "  ".repeat(depth), verdict.asked));
+    for part in &verdict.parts {
+        self::verdict(part, depth + 1);
+    }
+}

@@ -1,0 +1,81 @@
+use std::{net::SocketAddr, path::PathBuf};
+
+use anyhow::{Context, Result};
+use tokio::signal::unix::{SignalKind, signal};
+use tokio_util::sync::CancellationToken;
+use wetbank_engine::{Engine, EngineOptions};
+use wetbank_service::{Server, Token};
+
+use crate::{End, connect::DEFAULT_LISTEN};
+
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// Where to listen; only this machine can reach the default.
+    #[arg(long, default_value = DEFAULT_LISTEN, value_name = "ADDRESS")]
+    pub listen: SocketAddr,
+}
+
+pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
+    let stop = CancellationToken::new();
+    stop_on_signal(stop.clone())?;
+    let service = Service::start(&data, args.listen).await?;
+    eprintln!("Wetbank serves {} from {}", service.url, data.display());
+    eprintln!("Open {}", service.link);
+    service.run(stop).await?;
+    Ok(End::Done)
+}
+
+/// Cancels the token at the first wish to end.
+pub(crate) fn stop_on_signal(stop: CancellationToken) -> Result<()> {
+    let mut terminate = signal(SignalKind::terminate())?;
+    let mut interrupt = signal(SignalKind::interrupt())?;
+    tokio::spawn(async move {
+        tokio::select! {
+            _ = terminate.recv() => {}
+            _ = interrupt.recv() => {}
+        }
+        stop.cancel();
+    });
+    Ok(())
+}
+
+/// An engine and the server over it.
+pub(crate) struct Service {
+    pub engine: Engine,
+    pub url: String,
+    pub link: String,
+    server: Server,
+    address_file: PathBuf,
+}
+
+impl Service {
+    pub async fn start(data: &std::path::Path, listen: SocketAddr) -> Result<Self> {
+        let engine = Engine::start(EngineOptions { data: data.to_owned() }).await?;
+        let token = Token::open(data)?;
+        let server = match Server::bind(engine.clone(), token, listen).await {
+            Ok(server) => server,
+            Err(error) => {
+                engine.stop().await;
+                return Err(error.into());
+            }
+        };
+        let address_file = data.join("address");
+        std::fs::write(&address_file, server.address().to_string())
+            .with_context(|| format!("{} cannot be written", address_file.display()))?;
+        Ok(Self {
+            engine,
+            url: format!("http://{}", server.address()),
+            link: server.sign_in_link(),
+            server,
+            address_file,
+        })
+    }
+
+    /// Serves until told to stop, then comes to a safe end.
+    pub async fn run(self, stop: CancellationToken) -> Result<()> {
+        let result = self.server.run(stop).await;
+        let _ = std::fs::remove_file(&self.address_file);
+        self.engine.stop().await;
+        Ok(result?)
+    }
+}

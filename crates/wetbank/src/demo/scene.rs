@@ -1,0 +1,200 @@
+//! Places, rules, keys and sample files of the demo.
+
+use std::{
+    fs, io,
+    net::SocketAddr,
+    path::{Path, PathBuf},
+};
+
+use anyhow::{Context, Result};
+use jiff::Timestamp;
+use secrecy::SecretString;
+use wetbank_crypt::{PgpKey, Sealing, encrypt};
+use wetbank_engine::Engine;
+use wetbank_standins::{SftpStandin, SftpStandinOptions};
+
+const BOOK: &str = include_str!("../../../../demo/merrow.toml");
+const USER: &str = "merrow";
+
+/// What is laid out on disk, and the stand-ins that serve it.
+pub(crate) struct Scene {
+    folder: PathBuf,
+    harbour: SftpStandin,
+    password: String,
+    /// The harbour's own key: the demo plays its duty officer when it checks what arrived.
+    pub harbour_key: PgpKey,
+    pub merrow_key: PgpKey,
+}
+
+/// What should become of a sample file.
+pub(crate) enum Expected {
+    /// At the harbour, encrypted to its key.
+    HarbourEncrypted,
+    /// In this file of the office, with the same content.
+    Here(&'static str),
+    /// In this file of the office, encrypted to the office's own key.
+    HereEncrypted(&'static str),
+    /// In this file of the office, being the decrypted content.
+    Decrypted(&'static str),
+    /// Held, for a reason with this code.
+    Held(&'static str),
+}
+
+/// A sample file: where it is put, what should become of it.
+pub(crate) struct Sample {
+    pub path: &'static str,
+    pub expected: Expected,
+}
+
+/// The sample files, one for each thing the demo shows.
+pub(crate) fn samples() -> Vec<Sample> {
+    let sample = |path, expected| Sample { path, expected };
+    vec![
+        sample("assays/out/assay-0411.csv", Expected::HarbourEncrypted),
+        sample("assays/out/assay-0412.csv", Expected::HarbourEncrypted),
+        sample("assays/out/assay-0413.csv", Expected::HarbourEncrypted),
+        sample("assays/out/readme.txt", Expected::Held("asked")),
+        sample("desk/bulletin-draft-week12.txt", Expected::HereEncrypted("desk/sealed/bulletin-draft-week12.txt.pgp")),
+        sample("lab/in/assay-0398.csv.pgp", Expected::Decrypted("lab/plain/assay-0398.csv")),
+        sample("lab/in/assay-0399.csv.pgp", Expected::Decrypted("lab/plain/assay-0399.csv")),
+        sample("lab/in/assay-0400-broken.csv.pgp", Expected::Held("damaged")),
+        sample("bulletins/bulletin-week11.pdf", Expected::Here("archive/bulletins/bulletin-week11.pdf")),
+        sample("bulletins/bulletin-week10.pdf", Expected::Held("exists")),
+        sample("soundings/sounding-B12.xyz", Expected::Here("archive/soundings/large/sounding-B12.xyz")),
+        sample("soundings/sounding-B13.xyz", Expected::Here("archive/soundings/sounding-B13.xyz")),
+    ]
+}
+
+/// Made-up content that differs from file to file and is the same at every run.
+pub(crate) fn content(path: &str) -> Vec<u8> {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let lines = if name == "sounding-B12.xyz" { 60_000 } else { 400 };
+    let mut text = format!("# {name}: Merrow Estuary Survey Office, sample data\nstation,minute,metres\n");
+    let mut state = name.bytes().fold(7u64, |sum, byte| sum.wrapping_mul(31).wrapping_add(byte.into()));
+    for minute in 0..lines {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        text.push_str(&format!("{:02},{minute},{}.{:02}\n", state >> 59, (state >> 50) % 8, (state >> 40) % 100));
+    }
+    text.into_bytes()
+}
+
+/// Puts a file in place as a careful writer does: whole, under its name, at once.
+fn put(path: &Path, content: &[u8]) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder)?;
+    }
+    let aside = path.with_file_name(".coming");
+    fs::write(&aside, content)?;
+    fs::rename(aside, path)
+}
+
+impl Scene {
+    pub async fn lay_out(folder: &Path) -> Result<Self> {
+        let folder = folder.to_owned();
+        let office = folder.join("office");
+        for name in ["assays/out", "desk", "lab/in", "lab/plain", "bulletins", "soundings", "archive/bulletins"] {
+            fs::create_dir_all(office.join(name)).with_context(|| format!("{} cannot be made", office.display()))?;
+        }
+        let harbour_root = folder.join("harbour");
+        fs::create_dir_all(harbour_root.join("incoming"))?;
+        // Last week's bulletin is in the archive already, with another content.
+        put(&office.join("archive/bulletins/bulletin-week10.pdf"), b"the bulletin of week 10, first edition\n")?;
+        let password = "grey-heron-at-low-tide".to_owned();
+        let harbour = SftpStandin::start(SftpStandinOptions {
+            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+            root: harbour_root,
+            user: USER.to_owned(),
+            password: password.clone(),
+        })
+        .await?;
+        Ok(Self {
+            folder,
+            harbour,
+            password,
+            harbour_key: PgpKey::generate("skerrow-harbour", "Skerrow Harbour Office <duty@skerrow.example>")?,
+            merrow_key: PgpKey::generate("merrow", "Merrow Estuary Survey Office <desk@merrow.example>")?,
+        })
+    }
+
+    pub fn data(&self) -> PathBuf {
+        self.folder.join("data")
+    }
+
+    pub fn office(&self) -> PathBuf {
+        self.folder.join("office")
+    }
+
+    pub fn harbour(&self) -> PathBuf {
+        self.folder.join("harbour/incoming")
+    }
+
+    pub fn harbour_address(&self) -> SocketAddr {
+        self.harbour.address()
+    }
+
+    /// Gives the service its keys, secrets and book.
+    pub async fn arrange(&self, engine: &Engine) -> Result<()> {
+        engine.set_secret("skerrow-password", &SecretString::from(self.password.clone())).await?;
+        engine.set_secret("print-shop-password", &SecretString::from("not-the-right-one")).await?;
+        for (name, key) in [("skerrow-harbour", &self.harbour_key), ("merrow", &self.merrow_key)] {
+            if engine.keys().await?.iter().any(|known| known.name == name) {
+                engine.remove_key(name).await?;
+            }
+            // The harbour gives its certificate only; our own key comes with its secret part.
+            let export = match name {
+                "merrow" => key.secret_text().context("our own key has a secret part")?,
+                _ => key.certificate_text()?,
+            };
+            engine.import_key(name, export.as_bytes(), None).await?;
+        }
+        let book = BOOK
+            .replace("@office@", &self.office().display().to_string())
+            .replace("@host@", &self.harbour_address().ip().to_string())
+            .replace("@port@", &self.harbour_address().port().to_string())
+            .replace("@host-key@", self.harbour.fingerprint());
+        engine.apply_book(&[("merrow.toml".to_owned(), book)], true, "the demo").await.map_err(
+            |error| match error {
+                wetbank_engine::EngineError::Book(problems) => {
+                    anyhow::anyhow!(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+                }
+                other => other.into(),
+            },
+        )?;
+        Ok(())
+    }
+
+    /// Puts every sample file in its place.
+    pub fn feed_all(&self) -> Result<()> {
+        for sample in samples() {
+            put(&self.office().join(sample.path), &self.arriving(sample.path)?)?;
+        }
+        Ok(())
+    }
+
+    /// One more file, as the day brings them.
+    pub fn feed(&self, number: usize) -> Result<()> {
+        let path = match number % 9 {
+            0 => format!("lab/in/assay-{:04}.csv.pgp", 500 + number),
+            3 => format!("soundings/sounding-C{number:02}.xyz"),
+            5 => format!("desk/bulletin-draft-{number}.txt"),
+            8 => format!("assays/out/notes-{number}.txt"),
+            _ => format!("assays/out/assay-{:04}.csv", 600 + number),
+        };
+        Ok(put(&self.office().join(&path), &self.arriving(&path)?)?)
+    }
+
+    /// A file as its sender made it: sheets from the laboratory come encrypted to our key.
+    fn arriving(&self, path: &str) -> Result<Vec<u8>> {
+        let plain = content(path);
+        if !path.starts_with("lab/in/") {
+            return Ok(plain);
+        }
+        let mut sealed = Vec::new();
+        let sealing = Sealing { recipients: vec![&self.merrow_key], ..Sealing::default() };
+        encrypt(plain.as_slice(), &mut sealed, &sealing, Timestamp::now())?;
+        if path.contains("broken") {
+            sealed.truncate(sealed.len() - 200);
+        }
+        Ok(sealed)
+    }
+}

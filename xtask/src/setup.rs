@@ -1,0 +1,63 @@
+//! Installing what is missing.
+
+use std::path::Path;
+
+use anyhow::{Context, Result, bail};
+
+use crate::steps::{run, say, silent};
+
+/// Debian packages, each with a file that shows it is there.
+const PACKAGES: [(&str, &str); 5] = [
+    ("openssh-server", "/usr/sbin/sshd"),
+    ("openssh-client", "/usr/bin/sftp"),
+    ("gnupg", "/usr/bin/gpg"),
+    ("chromium", "/usr/bin/chromium"),
+    ("chromium-driver", "/usr/bin/chromedriver"),
+];
+
+/// Everything that building and testing need.
+pub fn everything() -> Result<()> {
+    packages()?;
+    console()
+}
+
+/// System packages.
+pub fn packages() -> Result<()> {
+    let missing: Vec<&str> =
+        PACKAGES.iter().filter(|(_, file)| !Path::new(file).exists()).map(|(name, _)| *name).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    say(&format!("installing {}", missing.join(", ")));
+    if !Path::new("/usr/bin/apt-get").exists() {
+        bail!("install these by hand, this system has no apt-get: {}", missing.join(", "));
+    }
+    let admin = silent("id", &["-u"])?.trim() == "0";
+    let mut words: Vec<&str> = if admin { Vec::new() } else { vec!["sudo"] };
+    words.extend(["env", "DEBIAN_FRONTEND=noninteractive", "apt-get", "-qq", "-y"]);
+    let with = |more: &[&str]| {
+        let mut all = words.clone();
+        all.extend(more);
+        run(all[0], &all[1..])
+    };
+    with(&["update"])?;
+    let mut install = vec!["install", "--no-install-recommends"];
+    install.extend(&missing);
+    with(&install)
+}
+
+/// The console's npm packages.
+pub fn console() -> Result<()> {
+    silent("node", &["--version"]).context("Node.js is missing: install version 20 or newer")?;
+    // npm writes this file last, so it is as new as what is installed.
+    let done = Path::new("console/node_modules/.package-lock.json");
+    let lock = Path::new("console/package-lock.json");
+    let fresh = match (done.metadata(), lock.metadata()) {
+        (Ok(done), Ok(lock)) => done.modified()? >= lock.modified()?,
+        _ => false,
+    };
+    if fresh {
+        return Ok(());
+    }
+    run("npm", &["--prefix", "console", "ci", "--no-audit", "--no-fund", "--loglevel=error"])
+}

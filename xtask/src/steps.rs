@@ -1,0 +1,147 @@
+//! The commands, step by step; each step says what it runs.
+
+use std::{
+    io::Write,
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+    time::Instant,
+};
+
+use anyhow::{Context, Result, bail};
+
+use crate::setup;
+
+const DESCRIPTION: &str = "console/src/shared/api/openapi.json";
+const TYPES: &str = "console/src/shared/api/schema.d.ts";
+
+/// The project's root.
+pub fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().map(Path::to_owned).unwrap_or_default()
+}
+
+/// A line for the person who started this.
+pub fn say(text: &str) {
+    let _ = writeln!(std::io::stdout(), "{text}");
+}
+
+fn cargo() -> String {
+    std::env::var("CARGO").unwrap_or_else(|_| "cargo".to_owned())
+}
+
+/// Runs a command and shows it and what it prints.
+pub fn run(program: &str, words: &[&str]) -> Result<()> {
+    let name = Path::new(program).file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    say(&format!("\n$ {name} {}", words.join(" ")));
+    let began = Instant::now();
+    let status = Command::new(program).args(words).status().with_context(|| format!("{program} cannot be started"))?;
+    if !status.success() {
+        bail!("{name} {} failed ({status})", words.join(" "));
+    }
+    say(&format!("  {:.1} s", began.elapsed().as_secs_f64()));
+    Ok(())
+}
+
+/// Runs a command for what it prints.
+pub fn silent(program: &str, words: &[&str]) -> Result<String> {
+    let output = Command::new(program)
+        .args(words)
+        .stderr(Stdio::inherit())
+        .output()
+        .with_context(|| format!("{program} cannot be started"))?;
+    if !output.status.success() {
+        bail!("{program} {} failed ({})", words.join(" "), output.status);
+    }
+    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+}
+
+fn build_console() -> Result<()> {
+    run("npm", &["--prefix", "console", "run", "--silent", "build"])
+}
+
+/// The release binary with the console in it.
+pub fn build() -> Result<()> {
+    setup::console()?;
+    build_console()?;
+    run(&cargo(), &["build", "--release", "--package", "wetbank"])?;
+    say("built target/release/wetbank");
+    Ok(())
+}
+
+/// Everything that must hold before a change is kept.
+pub fn test() -> Result<()> {
+    setup::everything()?;
+    let cargo = cargo();
+    run(&cargo, &["fmt", "--all", "--check"])?;
+    build_console()?;
+    run("npm", &["--prefix", "console", "run", "--silent", "check"])?;
+    run("npm", &["--prefix", "console", "run", "--silent", "lint"])?;
+    run(&cargo, &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
+    run(&cargo, &["build", "--workspace", "--all-targets"])?;
+    types_are_fresh()?;
+    run(&cargo, &["test", "--workspace"])
+}
+
+/// The demo, from nothing to an address to open.
+pub fn demo(words: &[String]) -> Result<()> {
+    setup::packages()?;
+    build()?;
+    let mut all = vec!["demo"];
+    all.extend(words.iter().map(String::as_str));
+    run("target/release/wetbank", &all)
+}
+
+fn describe() -> Result<(String, String)> {
+    let description = silent(&cargo(), &["run", "--quiet", "--package", "wetbank", "--", "openapi"])?;
+    let folder = std::env::temp_dir().join(format!("wetbank-types-{}", std::process::id()));
+    std::fs::create_dir_all(&folder)?;
+    let (from, to) = (folder.join("openapi.json"), folder.join("schema.d.ts"));
+    std::fs::write(&from, &description)?;
+    let (from, to) = (from.display().to_string(), to.display().to_string());
+    silent("npm", &["--prefix", "console", "exec", "--", "openapi-typescript", &from, "-o", &to])?;
+    let types = std::fs::read_to_string(&to)?;
+    std::fs::remove_dir_all(folder)?;
+    Ok((description, types))
+}
+
+/// Writes the API's description and the console's types.
+pub fn types() -> Result<()> {
+    setup::console()?;
+    let (description, types) = describe()?;
+    std::fs::write(DESCRIPTION, description)?;
+    std::fs::write(TYPES, types)?;
+    Ok(())
+}
+
+fn types_are_fresh() -> Result<()> {
+    let (description, types) = describe()?;
+    if std::fs::read_to_string(DESCRIPTION)? != description || std::fs::read_to_string(TYPES)? != types {
+        bail!("the console's types are older than the API: run cargo xtask types");
+    }
+    Ok(())
+}
+
+/// Checks the journal's queries against its migrations and writes what `sqlx` needs to build
+/// without a database.
+pub fn queries() -> Result<()> {
+    let database = std::env::temp_dir().join(format!("wetbank-queries-{}.db", std::process::id()));
+    let make = format!(
+        "import sqlite3, glob\nc = sqlite3.connect({:?})\nfor f in sorted(glob.glob('crates/wetbank-journal/migrations/*.sql')): c.executescript(open(f).read())",
+        database.display().to_string()
+    );
+    silent("python3", &["-c", &make])?;
+    let folder = root().join(".sqlx");
+    let _ = std::fs::remove_dir_all(&folder);
+    std::fs::create_dir_all(&folder)?;
+    // Only a changed source file makes the macros run again.
+    silent("touch", &["crates/wetbank-journal/src/lib.rs"])?;
+    let status = Command::new(cargo())
+        .args(["build", "--workspace"])
+        .env("DATABASE_URL", format!("sqlite:{}", database.display()))
+        .env("SQLX_OFFLINE_DIR", &folder)
+        .status()?;
+    std::fs::remove_file(database)?;
+    if !status.success() {
+        bail!("some query does not fit the tables");
+    }
+    Ok(())
+}
