@@ -93,7 +93,7 @@ async fn run(
             let _ = sqlx::raw_sql("ROLLBACK").execute(&mut connection).await;
         }
         for acknowledge in waiting {
-            acknowledge(outcome.as_ref().map(|()| ()).map_err(|e| JournalError::Commit(e.to_string())));
+            acknowledge(outcome.as_ref().copied().map_err(|e| JournalError::Commit(e.to_string())));
         }
     }
     let _ = connection.close().await;

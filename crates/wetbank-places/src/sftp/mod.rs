@@ -81,7 +81,7 @@ impl Sftp {
     /// A plain "failure" may mean anything: look which of the likely causes is true.
     async fn explain(&self, lease: &Lease, call: &'static str, path: &RelPath, error: &ClientError) -> PlaceError {
         let mut told = self.error(call, path, error);
-        if error.code() != Some(StatusCode::Failure) {
+        if !matches!(error.code(), Some(StatusCode::Failure | StatusCode::BadMessage)) {
             return told;
         }
         let name = path.name();

@@ -1,0 +1,148 @@
+//! The service is ended without warning at many random instants. Every file still arrives
+//! once and whole, and nothing is left behind.
+
+mod support;
+
+use std::{
+    collections::HashSet,
+    fs,
+    time::{Duration, Instant, SystemTime},
+};
+
+use support::{Office, leftovers, names, wait_for};
+
+const FILES: usize = 500;
+
+/// A generator of our own, so that a failing run's seed can be tried again.
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, limit: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % limit
+    }
+}
+
+fn seed() -> u64 {
+    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().subsec_nanos().into()
+}
+
+fn content(number: usize) -> Vec<u8> {
+    format!("file {number} ").repeat(1 + number % 7 * 3000).into_bytes()
+}
+
+fn survive(book: &str, target: &str, host: Option<&str>) {
+    let seed = seed();
+    let mut random = Random(seed);
+    let mut office = Office::open();
+    for folder in ["office/in", "archive"] {
+        fs::create_dir_all(office.path(folder)).unwrap();
+    }
+    if host.is_some() {
+        office.wetbank_with(&["secret", "set", "server"], "grey heron");
+    }
+    office.book(&book.replace("HOST-KEY", host.unwrap_or_default()));
+    let mut given = 0;
+    let mut kills = 0;
+    let end = Instant::now() + Duration::from_secs(150);
+    while given < FILES || kills < 25 {
+        assert!(Instant::now() < end, "seed {seed}: {given} files, {kills} kills");
+        for _ in 0..random.below(60) {
+            if given < FILES {
+                office.put(&format!("office/in/{given:03}.csv"), &content(given));
+                given += 1;
+            }
+        }
+        std::thread::sleep(Duration::from_millis(random.below(120)));
+        office.kill();
+        kills += 1;
+        office.start();
+    }
+    office.wait_idle();
+    let holds = office.holds();
+    assert!(holds.is_empty(), "seed {seed}: {holds:?}");
+    wait_for("every file", || (names(&office.path(target)).len() >= FILES).then_some(()));
+    office.wait_idle();
+    for number in 0..FILES {
+        let there = fs::read(office.path(target).join(format!("{number:03}.csv"))).unwrap();
+        assert!(there == content(number), "seed {seed}: file {number} is not whole");
+    }
+    assert_eq!(names(&office.path(target)).len(), FILES, "seed {seed}: none arrived twice");
+    let rest = leftovers(office.folder.path());
+    assert!(rest.is_empty(), "seed {seed}: {rest:?}");
+    assert_eq!(names(&office.path("office/in")), ["done"], "seed {seed}: every original is set aside");
+    // Each file was taken once, and its item ended well: counts add up.
+    let mut files = HashSet::new();
+    let mut before = i64::MAX.to_string();
+    loop {
+        let page = office.json(&["run", "list", "--limit", "500", "--before", &before]);
+        for run in page["runs"].as_array().unwrap() {
+            if run["rule"] == "keep" {
+                assert_eq!(run["state"], "done", "seed {seed}: {run}");
+                assert!(files.insert(run["file"].as_str().unwrap().to_owned()), "seed {seed}: twice: {run}");
+            }
+        }
+        match page["next"].as_i64() {
+            Some(next) => before = next.to_string(),
+            None => break,
+        }
+    }
+    assert_eq!(files.len(), FILES, "seed {seed}");
+}
+
+#[test]
+fn five_hundred_deliveries_survive_kills_between_folders() {
+    survive(
+        r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+[place.archive]
+kind = "folder"
+root = "@/archive"
+[rule.keep]
+starts = { arrival = { place = "office", folder = "in" } }
+[[rule.keep.branch]]
+steps = [ { copy = { to = "archive", exists = "keep-both" } } ]
+original = { move-to = "done" }
+"#,
+        "archive",
+        None,
+    );
+}
+
+#[test]
+fn five_hundred_deliveries_survive_kills_on_their_way_to_a_server() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let root = tempfile::TempDir::new().unwrap();
+    let server = runtime
+        .block_on(wetbank_standins::SftpStandin::start(wetbank_standins::SftpStandinOptions {
+            listen: ([127, 0, 0, 1], 0).into(),
+            root: root.path().to_owned(),
+            user: "merrow".to_owned(),
+            password: "grey heron".to_owned(),
+        }))
+        .unwrap();
+    let book = format!(
+        r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+[place.server]
+kind = "sftp"
+host = "127.0.0.1"
+port = {}
+user = "merrow"
+password = {{ secret = "server" }}
+host-key = "HOST-KEY"
+[rule.keep]
+starts = {{ arrival = {{ place = "office", folder = "in" }} }}
+[[rule.keep.branch]]
+steps = [ {{ deliver = {{ to = "server", exists = "keep-both" }} }} ]
+original = {{ move-to = "done" }}
+"#,
+        server.address().port()
+    );
+    let fingerprint = server.fingerprint().to_owned();
+    survive(&book, root.path().to_str().unwrap(), Some(&fingerprint));
+}

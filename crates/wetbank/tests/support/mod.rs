@@ -1,0 +1,190 @@
+//! The real binary on a data folder of its own, talked to through its command line and its API.
+
+#![allow(dead_code, reason = "each test file uses its part")]
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    time::{Duration, Instant},
+};
+
+use serde_json::Value;
+use tempfile::TempDir;
+
+const BINARY: &str = env!("CARGO_BIN_EXE_wetbank");
+
+/// Waits until something is so; says what it waited for when it never is.
+pub fn wait_for<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let end = Instant::now() + Duration::from_secs(60);
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(Instant::now() < end, "never: {what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// An office with a service.
+pub struct Office {
+    pub folder: TempDir,
+    service: Option<Child>,
+}
+
+impl Drop for Office {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+impl Office {
+    /// A running service with an empty book.
+    pub fn open() -> Self {
+        let mut office = Self { folder: TempDir::new().unwrap(), service: None };
+        fs::create_dir_all(office.path("office")).unwrap();
+        office.start();
+        office
+    }
+
+    pub fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    pub fn data(&self) -> PathBuf {
+        self.path("data")
+    }
+
+    pub fn start(&mut self) {
+        let _ = fs::remove_file(self.data().join("address"));
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.path("log")).unwrap();
+        let child = Command::new(BINARY)
+            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
+            .arg(self.data())
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(log)
+            .spawn()
+            .unwrap();
+        self.service = Some(child);
+        wait_for("the service listens", || self.data().join("address").exists().then_some(()));
+    }
+
+    /// Ends the service without warning.
+    pub fn kill(&mut self) {
+        if let Some(mut child) = self.service.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
+    /// Asks the service to stop and waits for its end.
+    pub fn stop(&mut self) {
+        if let Some(mut child) = self.service.take() {
+            Command::new("kill").arg(child.id().to_string()).status().unwrap();
+            assert!(child.wait().unwrap().success());
+        }
+    }
+
+    pub fn url(&self) -> String {
+        format!("http://{}", fs::read_to_string(self.data().join("address")).unwrap().trim())
+    }
+
+    pub fn token(&self) -> String {
+        fs::read_to_string(self.data().join("token")).unwrap()
+    }
+
+    /// Runs a command of the binary.
+    pub fn wetbank(&self, words: &[&str]) -> Output {
+        self.wetbank_with(words, "")
+    }
+
+    pub fn wetbank_with(&self, words: &[&str], input: &str) -> Output {
+        use std::io::Write;
+        let mut child = Command::new(BINARY)
+            .args(words)
+            .env("WETBANK_DATA", self.data())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    /// Runs a command that must be done, and reads its JSON.
+    pub fn json(&self, words: &[&str]) -> Value {
+        let mut all = vec!["--json"];
+        all.extend(words);
+        let output = self.wetbank(&all);
+        assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap_or(Value::Null)
+    }
+
+    /// Puts a book in force; `@` stands for this office's folder.
+    pub fn book(&self, text: &str) {
+        let output = self.try_book(text);
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    }
+
+    pub fn try_book(&self, text: &str) -> Output {
+        let file = self.path("book.toml");
+        fs::write(&file, text.replace('@', &self.folder.path().display().to_string())).unwrap();
+        self.wetbank(&["book", "apply", file.to_str().unwrap()])
+    }
+
+    /// Puts a file in place, making its folder.
+    pub fn put(&self, below: &str, content: &[u8]) -> PathBuf {
+        let path = self.path(below);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        let aside = path.parent().unwrap().join(".wetbank-arriving");
+        fs::write(&aside, content).unwrap();
+        fs::rename(aside, &path).unwrap();
+        path
+    }
+
+    pub fn holds(&self) -> Vec<Value> {
+        self.json(&["hold", "list"])["holds"].as_array().unwrap().clone()
+    }
+
+    /// Waits for the one hold there is.
+    pub fn hold(&self) -> Value {
+        wait_for("something is held", || self.holds().into_iter().next())
+    }
+
+    /// Waits until nothing is queued, in work or waiting.
+    pub fn wait_idle(&self) {
+        wait_for("all work is done", || {
+            let status = self.json(&["status"]);
+            let open = ["queued", "working", "waiting"].iter().map(|k| status[k].as_i64().unwrap()).sum::<i64>();
+            (open == 0).then_some(())
+        });
+    }
+
+    pub fn runs(&self) -> Vec<Value> {
+        self.json(&["run", "list", "--limit", "500"])["runs"].as_array().unwrap().clone()
+    }
+}
+
+/// Names in a folder, sorted.
+pub fn names(folder: &Path) -> Vec<String> {
+    let Ok(entries) = fs::read_dir(folder) else { return Vec::new() };
+    let mut names: Vec<_> = entries.map(|e| e.unwrap().file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    names
+}
+
+/// Every file below a folder that looks like unfinished work.
+pub fn leftovers(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let (path, name) = (entry.path(), entry.file_name().to_string_lossy().into_owned());
+        if path.is_dir() {
+            found.extend(leftovers(&path));
+        } else if name.starts_with(".wetbank-") || name.ends_with(".part") {
+            found.push(path);
+        }
+    }
+    found
+}
