@@ -1,0 +1,59 @@
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { RouterProvider, createBrowserRouter } from "react-router";
+
+import { PlacePage } from "../features/places/PlacePage";
+import { PlacesPage } from "../features/places/PlacesPage";
+import { NewRulePage } from "../features/rules/NewRulePage";
+import { RulePage } from "../features/rules/RulePage";
+import { RulesPage } from "../features/rules/RulesPage";
+import { RunPage } from "../features/runs/RunPage";
+import { RunsPage } from "../features/runs/RunsPage";
+import { SignInPage } from "../features/sign-in/SignInPage";
+import { TodayPage } from "../features/today/TodayPage";
+import { TracePage } from "../features/trace/TracePage";
+import { ApiError } from "../shared/api/client";
+import { NotFound, Shell } from "./Shell";
+
+const signedOut = (error: unknown): boolean => error instanceof ApiError && error.problem.status === 401;
+
+const client = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (error) => {
+      if (signedOut(error) && window.location.pathname !== "/sign-in-first") window.location.assign("/sign-in-first");
+    },
+  }),
+  defaultOptions: {
+    queries: {
+      staleTime: 1000,
+      refetchInterval: 15_000,
+      retry: (count, error) => !(error instanceof ApiError && error.problem.status >= 400 && error.problem.status < 500) && count < 2,
+    },
+  },
+});
+
+const router = createBrowserRouter([
+  { path: "/sign-in-first", element: <SignInPage /> },
+  {
+    element: <Shell />,
+    children: [
+      { index: true, element: <TodayPage /> },
+      { path: "rules", element: <RulesPage /> },
+      { path: "rules/new", element: <NewRulePage /> },
+      { path: "rules/:name", element: <RulePage /> },
+      { path: "runs", element: <RunsPage /> },
+      { path: "runs/:id", element: <RunPage /> },
+      { path: "places", element: <PlacesPage /> },
+      { path: "places/:name", element: <PlacePage /> },
+      { path: "trace", element: <TracePage /> },
+      { path: "*", element: <NotFound /> },
+    ],
+  },
+]);
+
+export function App() {
+  return (
+    <QueryClientProvider client={client}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
+  );
+}

@@ -1,0 +1,121 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+
+import { type Place, type TestedPlace, api } from "../../shared/api/client";
+import { placesQuery } from "../../shared/api/status";
+import { FolderList } from "../../shared/ui/FolderList";
+import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+
+function Test({ place }: { place: Place }) {
+  const client = useQueryClient();
+  const [write, setWrite] = useState(false);
+  const test = useMutation({
+    mutationFn: (confirm?: string) => api.post<TestedPlace>(`/places/${place.name}/test`, { write, confirm }),
+    onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
+  });
+  const tested = test.data;
+  return (
+    <section className="panel" aria-label="Test">
+      <div className="flex flex-wrap items-center gap-4 px-4 py-3">
+        <button type="button" className="btn btn-sm btn-primary" disabled={test.isPending} onClick={() => test.mutate(undefined)}>
+          {test.isPending ? "Testing…" : "Test"}
+        </button>
+        <label className="flex items-center gap-2 text-sm">
+          <input type="checkbox" className="checkbox checkbox-sm" checked={write} onChange={(event) => setWrite(event.target.checked)} />
+          write a probe file too
+        </label>
+      </div>
+      {test.error && (
+        <p role="alert" className="text-error px-4 py-2">
+          {test.error.message}
+        </p>
+      )}
+      {tested && (
+        <ol className="grid gap-1 px-4 py-3" aria-live="polite">
+          {tested.steps.map((step) => (
+            <li key={step.what} className="[overflow-wrap:anywhere]">
+              <span className={step.fine ? "text-success" : "text-error"}>{step.fine ? "✓" : "✕"}</span> {step.what}{" "}
+              <span className="quiet text-sm">{step.took_ms < 1 ? "under 1" : Math.round(step.took_ms)} ms</span>
+              <span className="quiet block pl-5 text-sm">
+                {step.said}
+                {step.remedy && <>. {step.remedy}</>}
+              </span>
+            </li>
+          ))}
+        </ol>
+      )}
+      {tested?.host_key && (
+        <div className="px-4 py-3">
+          <p>
+            The server shows the host key <span className="file [overflow-wrap:anywhere]">{tested.host_key}</span>. Confirm it only if the partner names the same.
+          </p>
+          <button type="button" className="btn btn-sm mt-2" onClick={() => test.mutate(tested.host_key ?? undefined)}>
+            Confirm this host key
+          </button>
+        </div>
+      )}
+    </section>
+  );
+}
+
+function One({ place }: { place: Place }) {
+  const [search, setSearch] = useSearchParams();
+  return (
+    <div className="grid gap-4">
+      <div>
+        <p className="quiet text-sm">
+          <Link to="/places" className="plain">
+            Places
+          </Link>{" "}
+          / {place.name}
+        </p>
+        <h1 className="flex items-center gap-3 text-2xl font-bold tracking-tight">
+          {place.name} <StateBadge state={place.state} />
+        </h1>
+        <p className="file quiet [overflow-wrap:anywhere]">
+          {place.kind} · {place.address}
+        </p>
+        {place.error && (
+          <p className="max-w-3xl pt-2 [overflow-wrap:anywhere]" role="alert">
+            {place.error}. {place.remedy}
+          </p>
+        )}
+      </div>
+      <div className="grid items-start gap-5 lg:grid-cols-[1fr_24rem]">
+        <section aria-label="Browse" className="min-w-0">
+          <FolderList place={place.name} folder={search.get("folder") ?? ""} onFolder={(folder) => setSearch(folder ? { folder } : {})} />
+        </section>
+        <div className="grid min-w-0 gap-4">
+          <Test place={place} />
+          <section className="panel" aria-label="Rules that use it">
+            {place.rules.length === 0 && <p className="quiet px-4 py-3">No rule uses it.</p>}
+            {place.rules.map((rule) => (
+              <p key={rule} className="px-4 py-2">
+                <Link to={`/rules/${rule}`} className="plain">
+                  {rule}
+                </Link>
+              </p>
+            ))}
+          </section>
+          <details className="panel px-4 py-2">
+            <summary className="cursor-pointer">Its text in the book</summary>
+            <pre className="file overflow-x-auto !border-0 pt-2">{place.text}</pre>
+          </details>
+        </div>
+      </div>
+    </div>
+  );
+}
+
+export function PlacePage() {
+  const { name } = useParams();
+  return (
+    <Shown query={useQuery(placesQuery)}>
+      {(places) => {
+        const place = places.find((one) => one.name === name);
+        return place ? <One key={place.name} place={place} /> : <Empty title={`There is no place "${name}"`} />;
+      }}
+    </Shown>
+  );
+}

@@ -1,0 +1,55 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+
+import { placesQuery } from "../../shared/api/status";
+import { Time } from "../../shared/ui/format";
+import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+
+export function PlacesPage() {
+  return (
+    <>
+      <h1 className="pb-3 text-2xl font-bold tracking-tight">Places</h1>
+      <Shown query={useQuery(placesQuery)}>
+        {(places) =>
+          places.length === 0 ? (
+            <Empty title="No place yet">
+              A place is a folder of this machine or a server where files come from or go to. Add one to the book and apply it with{" "}
+              <code className="file">wetbank book apply</code>.
+            </Empty>
+          ) : (
+            <ul className="panel">
+              {places.map((place) => (
+                <li key={place.name} className="flex flex-wrap items-start gap-x-4 gap-y-1 px-4 py-3">
+                  <span className="w-24 pt-0.5">
+                    <StateBadge state={place.state} />
+                  </span>
+                  <div className="min-w-64 flex-1">
+                    <Link to={`/places/${place.name}`} className="plain text-base font-semibold">
+                      {place.name}
+                    </Link>
+                    <p className="file quiet text-sm [overflow-wrap:anywhere]">
+                      {place.kind} · {place.address}
+                    </p>
+                    {place.error && (
+                      <p className="pt-1 text-sm [overflow-wrap:anywhere]">
+                        {place.error}. {place.remedy}
+                      </p>
+                    )}
+                  </div>
+                  <div className="quiet grid justify-items-end text-sm">
+                    <span>
+                      last contact <Time at={place.at} />
+                    </span>
+                    <span>
+                      {place.rules.length === 0 ? "no rule uses it" : `${place.rules.length} ${place.rules.length === 1 ? "rule uses" : "rules use"} it`}
+                    </span>
+                  </div>
+                </li>
+              ))}
+            </ul>
+          )
+        }
+      </Shown>
+    </>
+  );
+}

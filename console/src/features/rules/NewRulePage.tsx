@@ -1,0 +1,43 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+
+import { placesQuery } from "../../shared/api/status";
+import { Empty, Shown } from "../../shared/ui/states";
+import { RuleText } from "./RuleText";
+
+const starter = (place: string): string => `[rule.new-rule]
+title  = "What it does, in a few words"
+why    = "Why it exists, and with whom it was agreed"
+starts = { arrival = { place = "${place}", folder = "in", names = ["*.csv"], settle = "3s" } }
+
+[[rule.new-rule.branch]]
+title    = "Every sheet"
+steps    = [ { copy = { to = "${place}", folder = "out/{{ today }}" } } ]
+original = { move-to = "done" }
+`;
+
+export function NewRulePage() {
+  return (
+    <>
+      <p className="quiet text-sm">
+        <Link to="/rules" className="plain">
+          Rules
+        </Link>{" "}
+        / new
+      </p>
+      <h1 className="pb-3 text-2xl font-bold tracking-tight">New rule</h1>
+      <Shown query={useQuery(placesQuery)}>
+        {(places) =>
+          places[0] ? (
+            <RuleText name="" text={starter(places[0].name)} />
+          ) : (
+            <Empty title="A rule needs a place first">
+              Add one to the book, as in <code className="file">[place.office]</code> with <code className="file">kind = "folder"</code>, and apply it with{" "}
+              <code className="file">wetbank book apply</code>.
+            </Empty>
+          )
+        }
+      </Shown>
+    </>
+  );
+}

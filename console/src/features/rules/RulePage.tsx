@@ -1,0 +1,200 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+
+import { type Rule, type Status, api } from "../../shared/api/client";
+import { statusQuery } from "../../shared/api/status";
+import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
+import { Time, size, splitPath } from "../../shared/ui/format";
+import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
+import { Explain } from "./Explain";
+import { RuleText } from "./RuleText";
+import { RunNow } from "./RunNow";
+import { ruleQuery, ruleRunsQuery } from "./queries";
+
+function lanes(rule: Rule, status: Status | undefined): Lane[] {
+  return rule.branches.map((branch, at) => {
+    const moving = status?.moving.filter((one) => one.rule === rule.name && one.branch === at) ?? [];
+    const target = branch.steps.findLast((step) => step.place);
+    const isHold = branch.steps.some((step) => step.kind === "hold");
+    const stones: Stone[] = branch.steps.map((step, number) => {
+      const here = moving.filter((one) => one.step === number);
+      const first = here[0];
+      return {
+        key: `${number}`,
+        label: step.kind,
+        state: first ? "working" : step.kind === "hold" && branch.held ? "failed" : branch.done ? "done" : "rest",
+        detail: first
+          ? `${splitPath(first.file).name}${here.length > 1 ? ` and ${here.length - 1} more` : ""}`
+          : step.words.replace(/^(encrypt|decrypt|copy|deliver|move|rename|hold) it ?/, ""),
+      };
+    });
+    if (branch.original !== "stays") {
+      const working = moving.some((one) => one.step === branch.steps.length);
+      stones.push({ key: "original", label: "original", detail: branch.original, state: working ? "working" : branch.done ? "done" : "rest" });
+    }
+    return {
+      key: `${at}`,
+      title: (
+        <>
+          <p className="font-semibold">
+            {at + 1} {branch.title}
+          </p>
+          <p className="quiet text-[12.5px]">{branch.condition ?? "anything else"}</p>
+        </>
+      ),
+      near:
+        at === 0 ? (
+          <>
+            <Link to={`/places/${rule.place}${rule.folder ? `?folder=${encodeURIComponent(rule.folder)}` : ""}`} className="plain font-semibold">
+              {rule.place}
+            </Link>
+            <span className="file block text-sm">{rule.folder || "the root"}</span>
+            <span className="quiet block text-sm">
+              {rule.names.join(", ") || "every name"} · complete {rule.settle === "at once" ? "when closed" : `for ${rule.settle}`}
+            </span>
+          </>
+        ) : (
+          ""
+        ),
+      far: (
+        <>
+          <span className="block font-semibold">{isHold ? "a person" : (target?.place ?? rule.place)}</span>
+          {target?.folder && <span className="file block text-xs">{target.folder}</span>}
+          <span className="quiet block text-sm">
+            {branch.done} today{branch.held > 0 && `, ${branch.held} held`}
+            {branch.open > 0 && `, ${branch.open} on the way`}
+          </span>
+        </>
+      ),
+      stones,
+    };
+  });
+}
+
+const TABS = ["text", "explain", "runs", "changes"] as const;
+const TAB_WORDS = { text: "Text", explain: "Would it take…", runs: "Runs", changes: "Changes" };
+
+function Runs({ rule }: { rule: Rule }) {
+  return (
+    <Shown query={useQuery(ruleRunsQuery(rule.name))}>
+      {({ runs }) =>
+        runs.length === 0 ? (
+          <Empty title="It never ran">Put a file into its folder, or run it on a file now.</Empty>
+        ) : (
+          <>
+            <ul className="panel">
+              {runs.map((run) => (
+                <li key={run.id} className="flex flex-wrap items-center gap-x-4 px-4 py-2">
+                  <StateBadge state={run.state} />
+                  <Link to={`/runs/${run.id}`} className="file plain flex-1 [overflow-wrap:anywhere]">
+                    {splitPath(run.file).name}
+                  </Link>
+                  <span className="quiet text-sm">{size(run.size)}</span>
+                  <span className="quiet text-sm">
+                    <Time at={run.started} />
+                  </span>
+                </li>
+              ))}
+            </ul>
+            <p className="pt-2 text-sm">
+              <Link to={`/runs?rule=${rule.name}`} className="link">
+                All its runs
+              </Link>
+            </p>
+          </>
+        )
+      }
+    </Shown>
+  );
+}
+
+function Changes({ rule }: { rule: Rule }) {
+  return (
+    <ol className="panel">
+      {rule.versions.map((version) => (
+        <li key={version.version} className="px-4 py-2">
+          <details>
+            <summary className="cursor-pointer">
+              Version {version.version}, <Time at={version.at} /> by {version.who}
+              {version.version === rule.version && <span className="badge badge-soft badge-success badge-sm ml-2">in force</span>}
+            </summary>
+            <pre className="file overflow-x-auto py-2">{version.text ?? "removed"}</pre>
+          </details>
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+function One({ rule }: { rule: Rule }) {
+  const client = useQueryClient();
+  const status = useQuery(statusQuery);
+  const [search, setSearch] = useSearchParams();
+  const [running, setRunning] = useState(false);
+  const tab = TABS.find((one) => one === search.get("tab")) ?? "text";
+  const change = useMutation({
+    mutationFn: (on: boolean) => api.post(`/rules/${rule.name}/switch`, { on }),
+    onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
+  });
+  return (
+    <div className="grid gap-4">
+      <div className="flex flex-wrap items-start justify-between gap-3">
+        <div className="min-w-0 flex-1">
+          <p className="quiet text-sm">
+            <Link to="/rules" className="plain">
+              Rules
+            </Link>{" "}
+            / {rule.name}
+          </p>
+          <h1 className="text-2xl font-bold tracking-tight">{rule.title}</h1>
+          <p className="max-w-[52rem] pt-1 [overflow-wrap:anywhere]">{rule.sentence}</p>
+          {rule.why && <p className="quiet pt-1 text-sm">Why: {rule.why}</p>}
+        </div>
+        <div className="flex items-center gap-3">
+          <label className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="toggle toggle-primary"
+              checked={rule.on}
+              disabled={change.isPending}
+              onChange={(event) => change.mutate(event.target.checked)}
+            />
+            {rule.on ? "on" : "off"}
+          </label>
+          <button type="button" className="btn btn-sm btn-primary" onClick={() => setRunning(true)}>
+            Run now…
+          </button>
+        </div>
+      </div>
+      {change.error && <Failure error={change.error} />}
+      <Crossing label={`What ${rule.title} does`} lanes={lanes(rule, status.data)} />
+      <div role="tablist" className="tabs tabs-border" aria-label="About this rule">
+        {TABS.map((one) => (
+          <button
+            key={one}
+            type="button"
+            role="tab"
+            aria-selected={tab === one}
+            className={`tab ${tab === one ? "tab-active font-semibold" : ""}`}
+            onClick={() => setSearch({ tab: one }, { replace: true })}
+          >
+            {TAB_WORDS[one]}
+          </button>
+        ))}
+      </div>
+      <div role="tabpanel">
+        {tab === "text" && <RuleText key={rule.version} name={rule.name} text={rule.text} />}
+        {tab === "explain" && <Explain rule={rule} />}
+        {tab === "runs" && <Runs rule={rule} />}
+        {tab === "changes" && <Changes rule={rule} />}
+      </div>
+      <RunNow rule={rule} open={running} onClose={() => setRunning(false)} />
+    </div>
+  );
+}
+
+export function RulePage() {
+  const { name = "" } = useParams();
+  return <Shown query={useQuery(ruleQuery(name))}>{(rule) => <One rule={rule} />}</Shown>;
+}

@@ -1,0 +1,123 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+
+import type { Item, Moving, Run } from "../../shared/api/client";
+import { statusQuery } from "../../shared/api/status";
+import { Attempts } from "../../shared/ui/Attempts";
+import { Crossing, type Lane, type StoneState } from "../../shared/ui/Crossing";
+import { HoldCard } from "../../shared/ui/HoldCard";
+import { Time, plural, size, splitPath, where } from "../../shared/ui/format";
+import { Shown, StateBadge } from "../../shared/ui/states";
+import { runQuery } from "./queries";
+
+const LANES = 12;
+
+function stoneState(item: Item, at: number): StoneState {
+  if (item.state === "done" || at < item.step) return item.attempts.some((a) => a.step === at && a.outcome === "skipped") ? "skipped" : "done";
+  if (at > item.step) return item.state === "skipped" ? "skipped" : "waiting";
+  return { held: "failed", working: "working", skipped: "skipped" }[item.state] as StoneState | undefined ?? "waiting";
+}
+
+function lane(item: Item, moving: Moving | undefined): Lane {
+  const last = item.attempts.findLast((attempt) => attempt.target && attempt.outcome === "done" && attempt.kind !== "original");
+  return {
+    key: String(item.id),
+    near: (
+      <>
+        <span className="file block">{splitPath(item.file).name}</span>
+        <span className="quiet text-sm">
+          {size(item.size)} · {where(item.file)}
+        </span>
+      </>
+    ),
+    far: (
+      <span className="text-sm">
+        {item.state === "done" && last?.target ? (
+          <>
+            ✓ arrived, checksum on record <span className="file block text-xs">{last.target}</span>
+          </>
+        ) : (
+          <StateBadge state={item.state} />
+        )}
+      </span>
+    ),
+    stones: item.steps.map((kind, at) => {
+      const busy = moving && moving.step === at ? moving : undefined;
+      return {
+        key: `${at}`,
+        label: kind,
+        state: busy ? "working" : stoneState(item, at),
+        detail: busy && busy.total > 0 ? `${Math.min(100, Math.round((busy.done / busy.total) * 100))} %` : undefined,
+      };
+    }),
+  };
+}
+
+function counts(run: Run): string {
+  const words = ["done", "working", "held", "waiting", "queued", "skipped"].map((state) => {
+    const count = run.items.filter((item) => item.state === state).length;
+    return count ? `${count} ${state}` : "";
+  });
+  return words.filter(Boolean).join(", ");
+}
+
+function Detail({ item }: { item: Item }) {
+  return (
+    <section className="panel" aria-label={`What happened to ${splitPath(item.file).name}`}>
+      <p className="flex flex-wrap items-center gap-3 px-4 py-2">
+        <span className="file font-semibold [overflow-wrap:anywhere]">{splitPath(item.file).name}</span>
+        <StateBadge state={item.state} />
+        {item.branch_title && <span className="quiet">branch “{item.branch_title}”</span>}
+        {item.due && item.state === "waiting" && (
+          <span className="quiet">
+            next attempt <Time at={item.due} />
+          </span>
+        )}
+      </p>
+      {item.hold ? <HoldCard hold={item.hold} /> : item.why && <p className="px-4 py-2">{item.why}</p>}
+      <Attempts attempts={item.attempts} caption={`Attempts for ${item.file}`} />
+    </section>
+  );
+}
+
+function One({ run }: { run: Run }) {
+  const status = useQuery(statusQuery);
+  const moving = (item: Item) => status.data?.moving.find((one) => one.item === item.id);
+  const decided = run.items.filter((item) => item.steps.length > 0);
+  return (
+    <div className="grid gap-4">
+      <div>
+        <p className="quiet text-sm">
+          <Link to="/runs" className="plain">
+            Runs
+          </Link>{" "}
+          / {run.id}
+        </p>
+        <h1 className="flex flex-wrap items-center gap-3 text-2xl font-bold tracking-tight">
+          <Link to={`/rules/${run.rule}`} className="plain">
+            {run.title}
+          </Link>
+          <StateBadge state={run.state} />
+        </h1>
+        <p className="quiet pt-1">
+          Started by {run.cause === "hand" ? "hand" : "arrival"}, <Time at={run.started} /> · {plural(run.items.length, "file", "files")} · {counts(run)}
+        </p>
+      </div>
+      {decided.length > 0 && (
+        <Crossing
+          label="Files by steps"
+          lanes={decided.slice(0, LANES).map((item) => lane(item, moving(item)))}
+          more={decided.length > LANES ? `and ${decided.length - LANES} more` : undefined}
+        />
+      )}
+      {run.items.map((item) => (
+        <Detail key={item.id} item={item} />
+      ))}
+    </div>
+  );
+}
+
+export function RunPage() {
+  const { id = "" } = useParams();
+  return <Shown query={useQuery(runQuery(id))}>{(run) => <One run={run} />}</Shown>;
+}

@@ -1,0 +1,56 @@
+import { queryOptions, useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+
+import { type Traces, api, query } from "../../shared/api/client";
+import { Attempts } from "../../shared/ui/Attempts";
+import { Time, size } from "../../shared/ui/format";
+import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+
+const traceQuery = (text: string) => queryOptions({ queryKey: ["live", "trace", text], queryFn: () => api.get<Traces>(`/trace${query({ text })}`), enabled: text !== "" });
+
+export function TracePage() {
+  const [search] = useSearchParams();
+  const text = search.get("text") ?? "";
+  const traces = useQuery(traceQuery(text));
+  return (
+    <>
+      <h1 className="pb-3 text-2xl font-bold tracking-tight">
+        Trace <span className="file [overflow-wrap:anywhere]">{text}</span>
+      </h1>
+      {text === "" ? (
+        <Empty title="Which file?">Type a part of its name, or the beginning of its SHA-256, into the field above (press /).</Empty>
+      ) : (
+        <Shown query={traces}>
+          {({ found }) =>
+            found.length === 0 ? (
+              <Empty title="No such file was ever taken">
+                Neither a name nor a checksum on record fits. If the file lies in a watched folder, ask the rule’s “Would it take…”.
+              </Empty>
+            ) : (
+              <div className="grid gap-4">
+                {found.map((one) => (
+                  <article key={one.item} className="panel">
+                    <p className="flex flex-wrap items-center gap-x-3 gap-y-1 px-4 py-2">
+                      <Link to={`/runs/${one.run}`} className="file plain font-semibold [overflow-wrap:anywhere]">
+                        {one.file}
+                      </Link>
+                      <StateBadge state={one.state} />
+                      <span className="quiet">
+                        {size(one.size)}, taken <Time at={one.taken} /> by{" "}
+                        <Link to={`/rules/${one.rule}`} className="plain">
+                          {one.title}
+                        </Link>
+                      </span>
+                      {one.why && <span className="quiet basis-full">{one.why}</span>}
+                    </p>
+                    <Attempts attempts={one.hops} caption={`The way of ${one.file}`} />
+                  </article>
+                ))}
+              </div>
+            )
+          }
+        </Shown>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,115 @@
+import { type ReactNode, useId } from "react";
+
+export type StoneState = "done" | "working" | "waiting" | "failed" | "skipped" | "rest";
+
+export interface Stone {
+  key: string;
+  label: string;
+  detail?: ReactNode;
+  state: StoneState;
+  /** What is told to those who do not see it, besides label and state. */
+  spoken?: string;
+}
+
+export interface Lane {
+  key: string;
+  /** Above the stones. */
+  title?: ReactNode;
+  near: ReactNode;
+  far: ReactNode;
+  stones: Stone[];
+}
+
+const SIGNS: Record<StoneState, string> = { done: "✓", working: "…", waiting: "", failed: "!", skipped: "–", rest: "" };
+const WORDS: Record<StoneState, string> = {
+  done: "done",
+  working: "working",
+  waiting: "waiting",
+  failed: "failed",
+  skipped: "skipped",
+  rest: "at rest",
+};
+
+/** A stone's outline: eight points on an ellipse, each a little off by a seed. */
+function pebble(width: number, height: number, seed: number): string {
+  const points = Array.from({ length: 8 }, (_, i) => {
+    const angle = (i / 8) * 2 * Math.PI;
+    const reach = 1 + 0.09 * Math.sin(seed * 3 + i * 2.3);
+    return [31 + (Math.cos(angle) * width * reach) / 2, 18 + (Math.sin(angle) * height * reach) / 2] as const;
+  });
+  const middle = (i: number) => {
+    const [a, b] = [points[i % 8], points[(i + 1) % 8]];
+    return a && b ? [(a[0] + b[0]) / 2, (a[1] + b[1]) / 2].map((n) => n.toFixed(1)).join(" ") : "";
+  };
+  const curves = points.map(([x, y], i) => `Q ${x.toFixed(1)} ${y.toFixed(1)} ${middle(i)}`);
+  return `M ${middle(7)} ${curves.join(" ")} Z`;
+}
+
+function Water() {
+  const id = useId();
+  return (
+    <svg className="ford-water" aria-hidden>
+      <defs>
+        <pattern id={id} width="24" height="12" patternUnits="userSpaceOnUse">
+          <path d="M0 6 Q 6 1 12 6 T 24 6" fill="none" stroke="currentColor" strokeWidth="1.6" />
+        </pattern>
+      </defs>
+      <rect width="100%" height="12" fill={`url(#${id})`} />
+    </svg>
+  );
+}
+
+function Bank({ side }: { side: "near" | "far" }) {
+  const path =
+    side === "near"
+      ? "M0 0 L94 0 C 100 22 90 38 95 60 C 99 78 93 90 97 100 L0 100 Z"
+      : "M100 0 L6 0 C 0 20 9 40 5 62 C 1 80 7 90 3 100 L100 100 Z";
+  return (
+    <svg className={`bank bank-${side}`} viewBox="0 0 100 100" preserveAspectRatio="none" aria-hidden>
+      <path d={path} vectorEffect="non-scaling-stroke" />
+    </svg>
+  );
+}
+
+/** Files cross from the near bank over stepping stones to the far bank. */
+export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string; more?: ReactNode }) {
+  return (
+    <section className="crossing" aria-label={label}>
+      <Bank side="near" />
+      <Bank side="far" />
+      <ol className="crossing-lanes">
+        {lanes.map((lane, laneNumber) => (
+          <li key={lane.key} className="lane">
+            <div className="lane-near">{lane.near}</div>
+            <div>
+              {lane.title && <div className="lane-title">{lane.title}</div>}
+              <div className="ford">
+                <Water />
+                <ol className="stones">
+                  {lane.stones.map((stone, at) => (
+                    <li key={stone.key} className="stone" data-state={stone.state}>
+                      <svg viewBox="0 0 62 36" aria-hidden>
+                        <path d={pebble(58, 30, laneNumber * 7 + at * 3 + 1)} />
+                        <text x="31" y="18">
+                          {SIGNS[stone.state]}
+                        </text>
+                      </svg>
+                      <span className="text-[13px] leading-tight">{stone.label}</span>
+                      {stone.detail && <span className="quiet text-[11.5px] leading-tight">{stone.detail}</span>}
+                      <span className="sr-only">
+                        step {at + 1} of {lane.stones.length}, {WORDS[stone.state]}
+                        {stone.spoken ? `, ${stone.spoken}` : ""}
+                      </span>
+                    </li>
+                  ))}
+                </ol>
+              </div>
+            </div>
+            <div className="lane-far">{lane.far}</div>
+          </li>
+        ))}
+        {more && <li className="quiet px-4 text-center text-sm">{more}</li>}
+      </ol>
+    </section>
+  );
+}

@@ -1,0 +1,77 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+
+import { type Hold, api } from "../api/client";
+import { Dialog } from "./Dialog";
+import { Time, splitPath } from "./format";
+
+/** A failure is a sentence, a remedy and a button, in that order. */
+export function HoldCard({ hold }: { hold: Hold }) {
+  const client = useQueryClient();
+  const [dismissing, setDismissing] = useState(false);
+  const [why, setWhy] = useState("");
+  const done = () => client.invalidateQueries({ queryKey: ["live"] });
+  const release = useMutation({ mutationFn: () => api.post(`/holds/${hold.item}/release`), onSettled: done });
+  const dismiss = useMutation({
+    mutationFn: () => api.post(`/holds/${hold.item}/dismiss`, { why }),
+    onSuccess: () => setDismissing(false),
+    onSettled: done,
+  });
+  const error = release.error ?? dismiss.error;
+  return (
+    <article className="flex flex-wrap items-start gap-x-4 gap-y-2 px-4 py-3">
+      <span className="badge badge-soft badge-error mt-0.5">held</span>
+      <div className="min-w-64 flex-1">
+        <p className="[overflow-wrap:anywhere]">
+          <Link to={`/runs/${hold.run}`} className="file plain font-semibold">
+            {splitPath(hold.file).name}
+          </Link>{" "}
+          stopped at <strong className="font-semibold">{hold.step}</strong>, <Time at={hold.since} />
+        </p>
+        <p className="quiet text-sm [overflow-wrap:anywhere]">
+          <Link to={`/rules/${hold.rule}`} className="plain">
+            {hold.title}
+          </Link>
+          : {hold.why}. {hold.remedy}
+        </p>
+        {error && (
+          <p role="alert" className="text-error pt-1 text-sm">
+            {error.message}
+          </p>
+        )}
+      </div>
+      <div className="flex gap-2">
+        <button type="button" className="btn btn-sm btn-primary" disabled={release.isPending} onClick={() => release.mutate()}>
+          Release
+        </button>
+        <button type="button" className="btn btn-sm" onClick={() => setDismissing(true)}>
+          Dismiss…
+        </button>
+      </div>
+      <Dialog title={`Give up ${splitPath(hold.file).name}?`} open={dismissing} onClose={() => setDismissing(false)}>
+        <form
+          className="grid gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            dismiss.mutate();
+          }}
+        >
+          <p>The file stays where it is, and this rule leaves it alone.</p>
+          <label className="grid gap-1">
+            <span className="font-semibold">Why</span>
+            <input className="input w-full" required value={why} onChange={(event) => setWhy(event.target.value)} />
+          </label>
+          <div className="flex justify-end gap-2">
+            <button type="button" className="btn" onClick={() => setDismissing(false)}>
+              Keep it held
+            </button>
+            <button type="submit" className="btn btn-error" disabled={dismiss.isPending || !why.trim()}>
+              Dismiss
+            </button>
+          </div>
+        </form>
+      </Dialog>
+    </article>
+  );
+}

@@ -1,0 +1,73 @@
+import { CircleAlert, LoaderCircle } from "lucide-react";
+import type { ReactNode } from "react";
+
+/** The word for a state, with a sign so that colour is never all that tells it. */
+export function StateBadge({ state }: { state: string }) {
+  const [sign, colour] =
+    {
+      done: ["✓", "badge-success"],
+      held: ["!", "badge-error"],
+      failed: ["!", "badge-error"],
+      away: ["✕", "badge-error"],
+      well: ["✓", "badge-success"],
+      running: ["…", "badge-info"],
+      working: ["…", "badge-info"],
+      waiting: ["◌", "badge-warning"],
+      queued: ["◌", "badge-ghost"],
+      skipped: ["–", "badge-ghost"],
+      going: ["…", "badge-info"],
+    }[state] ?? ["·", "badge-ghost"];
+  return (
+    <span className={`badge badge-soft ${colour} whitespace-nowrap`}>
+      <span aria-hidden>{sign}</span> {state}
+    </span>
+  );
+}
+
+export function Loading() {
+  return (
+    <output className="quiet flex items-center gap-2 py-10">
+      <LoaderCircle className="size-4 animate-spin" aria-hidden /> Loading…
+    </output>
+  );
+}
+
+export function Failure({ error, retry }: { error: Error; retry?: () => void }) {
+  return (
+    <div className="panel p-4" role="alert">
+      <p className="flex items-start gap-2">
+        <CircleAlert className="text-error mt-0.5 size-5 shrink-0" aria-hidden />
+        <span className="whitespace-pre-wrap">{error.message}</span>
+      </p>
+      {retry && (
+        <p className="pt-3">
+          <button type="button" className="btn btn-sm" onClick={retry}>
+            Try again
+          </button>
+        </p>
+      )}
+    </div>
+  );
+}
+
+export function Empty({ title, children }: { title: string; children?: ReactNode }) {
+  return (
+    <div className="panel px-6 py-8">
+      <p className="text-lg">{title}</p>
+      {children && <div className="quiet max-w-prose pt-1">{children}</div>}
+    </div>
+  );
+}
+
+/** Shows data, or why there is none yet. */
+export function Shown<T>({
+  query,
+  children,
+}: {
+  query: { data: T | undefined; error: Error | null; isPending: boolean; refetch: () => unknown };
+  children: (data: T) => ReactNode;
+}) {
+  if (query.data !== undefined) return <>{children(query.data)}</>;
+  if (query.error) return <Failure error={query.error} retry={() => void query.refetch()} />;
+  return <Loading />;
+}
