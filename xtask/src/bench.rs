@@ -1,17 +1,528 @@
-//! The figures we promise, measured.
+//! The figures we promise, measured on the release binary against the system's own tools, in
+//! one run on one machine. Ratios mean something; absolute times belong to the machine.
 
-use anyhow::Result;
+use std::{
+    fs,
+    io::Write,
+    net::TcpListener,
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    thread::sleep,
+    time::{Duration, Instant},
+};
+
+use anyhow::{Context, Result, bail};
+use serde_json::Value;
+use tempfile::TempDir;
 
 use crate::{
     setup,
-    steps::{build, run},
+    steps::{build, say},
 };
 
-/// Builds the release binary and measures it against the system's own tools.
+const BINARY: &str = "target/release/wetbank";
+const MIB: usize = 1 << 20;
+/// Nothing that is measured here takes longer, or it hangs.
+const PATIENCE: Duration = Duration::from_secs(300);
+
+struct Figure {
+    what: &'static str,
+    ours: String,
+    theirs: String,
+    ratio: String,
+    promised: &'static str,
+    kept: bool,
+}
+
+/// Builds the release binary and measures. Words choose figures by their beginning.
 pub fn run_all(words: &[String]) -> Result<()> {
     setup::packages()?;
-    build()?;
-    let mut all = vec!["run", "--release", "--package", "wetbank-bench", "--"];
-    all.extend(words.iter().map(String::as_str));
-    run("cargo", &all)
+    if !words.iter().any(|word| word == "--built") {
+        build()?;
+    }
+    let chosen: Vec<&String> = words.iter().filter(|word| !word.starts_with('-')).collect();
+    let mut figures = Vec::new();
+    let all: [(&str, fn(&mut Vec<Figure>) -> Result<()>); 7] = [
+        ("large", large_copy),
+        ("small", small_copies),
+        ("burst", burst),
+        ("one", one_file),
+        ("sftp", sftp),
+        ("openpgp", openpgp),
+        ("idle", idle),
+    ];
+    for (name, measure) in all {
+        if chosen.is_empty() || chosen.iter().any(|word| name.starts_with(word.as_str())) {
+            say(&format!("measuring: {name}"));
+            measure(&mut figures)?;
+        }
+    }
+    say("");
+    say("| figure | wetbank | compared with | ratio | promised | |");
+    say("|---|---|---|---|---|---|");
+    for f in &figures {
+        let sign = if f.kept { "✓" } else { "✗" };
+        say(&format!("| {} | {} | {} | {} | {} | {sign} |", f.what, f.ours, f.theirs, f.ratio, f.promised));
+    }
+    Ok(())
+}
+
+/// A service on a data folder of its own.
+struct Office {
+    folder: TempDir,
+    service: Child,
+}
+
+impl Drop for Office {
+    fn drop(&mut self) {
+        let _ = self.service.kill();
+        let _ = self.service.wait();
+    }
+}
+
+impl Office {
+    fn open(folders: &[&str], book: &str, secrets: &[(&str, &str)]) -> Result<Self> {
+        let folder = tempfile::Builder::new().prefix("wetbank-bench-").tempdir_in("target")?;
+        for name in folders {
+            fs::create_dir_all(folder.path().join(name))?;
+        }
+        let service = Command::new(fs::canonicalize(BINARY)?)
+            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
+            .arg(fs::canonicalize(folder.path())?.join("data"))
+            .env("WETBANK_LOG", "error")
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()?;
+        let office = Self { folder, service };
+        wait(|| office.path("data/address").exists())?;
+        for (name, value) in secrets {
+            office.wetbank(&["secret", "set", name], value)?;
+        }
+        let root = fs::canonicalize(office.folder.path())?;
+        fs::write(office.path("book.toml"), book.replace('@', &root.display().to_string()))?;
+        office.wetbank(&["book", "apply", &office.path("book.toml").display().to_string()], "")?;
+        Ok(office)
+    }
+
+    fn path(&self, below: &str) -> PathBuf {
+        self.folder.path().join(below)
+    }
+
+    fn wetbank(&self, words: &[&str], input: &str) -> Result<Value> {
+        let mut child = Command::new(BINARY)
+            .arg("--json")
+            .args(words)
+            .env("WETBANK_DATA", self.path("data"))
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()?;
+        child.stdin.take().context("a pipe")?.write_all(input.as_bytes())?;
+        let output = child.wait_with_output()?;
+        if !output.status.success() {
+            bail!("wetbank {words:?}: {}", String::from_utf8_lossy(&output.stderr));
+        }
+        Ok(serde_json::from_slice(&output.stdout).unwrap_or(Value::Null))
+    }
+
+    /// Waits until so many files are done and journalled.
+    fn wait_done(&self, count: i64) -> Result<()> {
+        wait(|| {
+            sleep(Duration::from_millis(10));
+            self.wetbank(&["status"], "").is_ok_and(|s| s["today"]["done"].as_i64() >= Some(count))
+        })
+    }
+
+    /// Resident memory at its highest, in MiB.
+    fn peak(&self) -> Result<f64> {
+        self.memory("VmHWM:")
+    }
+
+    fn memory(&self, field: &str) -> Result<f64> {
+        let status = fs::read_to_string(format!("/proc/{}/status", self.service.id()))?;
+        let line = status.lines().find(|line| line.starts_with(field)).context("a line of /proc")?;
+        let kib: f64 = line.split_whitespace().nth(1).context("a number")?.parse()?;
+        Ok(kib / 1024.0)
+    }
+
+    /// Processor time used so far, in clock ticks of a hundredth of a second.
+    fn ticks(&self) -> Result<u64> {
+        let stat = fs::read_to_string(format!("/proc/{}/stat", self.service.id()))?;
+        let fields: Vec<&str> = stat.rsplit(") ").next().context("fields")?.split(' ').collect();
+        Ok(fields[11].parse::<u64>()? + fields[12].parse::<u64>()?)
+    }
+}
+
+fn wait(mut is: impl FnMut() -> bool) -> Result<()> {
+    let end = Instant::now() + PATIENCE;
+    while !is() {
+        if Instant::now() > end {
+            bail!("it takes too long");
+        }
+        sleep(Duration::from_micros(500));
+    }
+    Ok(())
+}
+
+fn shell(line: &str) -> Result<Duration> {
+    let began = Instant::now();
+    let output = Command::new("sh").args(["-ec", line]).output()?;
+    if !output.status.success() {
+        bail!("{line}: {}", String::from_utf8_lossy(&output.stderr));
+    }
+    Ok(began.elapsed())
+}
+
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort();
+    times[times.len() / 2]
+}
+
+fn seconds(time: Duration) -> String {
+    format!("{:.2} s", time.as_secs_f64())
+}
+
+/// A file of bytes that no disk and no link can squeeze.
+fn noise(path: &Path, mib: usize) -> Result<()> {
+    shell(&format!(
+        "openssl rand {} > '{}' 2>/dev/null || head -c {} /dev/urandom > '{}'",
+        mib * MIB,
+        path.display(),
+        mib * MIB,
+        path.display()
+    ))
+    .map(drop)
+}
+
+const COPY: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[place.archive]\nkind = \"folder\"\nroot = \"@/archive\"\n\
+[rule.keep]\nstarts = { arrival = { place = \"office\", folder = \"in\", below = true } }\n\
+[[rule.keep.branch]]\nsteps = [ { copy = { to = \"archive\", folder = \"{{ file.folder }}\" } } ]\n";
+
+fn at_most(what: &'static str, ours: Duration, theirs: (&str, Duration), limit: f64, promised: &'static str) -> Figure {
+    let ratio = ours.as_secs_f64() / theirs.1.as_secs_f64();
+    Figure {
+        what,
+        ours: seconds(ours),
+        theirs: format!("{} {}", theirs.0, seconds(theirs.1)),
+        ratio: format!("{ratio:.2}"),
+        promised,
+        kept: ratio <= limit,
+    }
+}
+
+fn at_least(
+    what: &'static str,
+    ours: Duration,
+    theirs: (&str, Duration),
+    limit: f64,
+    promised: &'static str,
+) -> Figure {
+    let ratio = theirs.1.as_secs_f64() / ours.as_secs_f64();
+    Figure {
+        what,
+        ours: seconds(ours),
+        theirs: format!("{} {}", theirs.0, seconds(theirs.1)),
+        ratio: format!("{ratio:.2} times as fast"),
+        promised,
+        kept: ratio >= limit,
+    }
+}
+
+fn large_copy(figures: &mut Vec<Figure>) -> Result<()> {
+    let office = Office::open(&["office/in", "archive/in", "theirs"], COPY, &[])?;
+    noise(&office.path("source"), 1024)?;
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..3 {
+        let folder = office.folder.path().display();
+        shell(&format!("cp '{folder}/source' '{folder}/office/.wetbank-{round}'; sync"))?;
+        theirs.push(shell(&format!(
+            "cp '{folder}/source' '{folder}/theirs/{round}'; sync '{folder}/theirs/{round}' '{folder}/theirs'"
+        ))?);
+        let there = office.path(&format!("archive/in/{round}"));
+        let began = Instant::now();
+        fs::rename(office.path(&format!("office/.wetbank-{round}")), office.path(&format!("office/in/{round}")))?;
+        wait(|| there.exists())?;
+        ours.push(began.elapsed());
+        office.wait_done(round + 1)?;
+        fs::remove_file(there)?;
+        fs::remove_file(office.path(&format!("theirs/{round}")))?;
+        fs::remove_file(office.path(&format!("office/in/{round}")))?;
+        sleep(Duration::from_millis(500));
+    }
+    figures.push(at_most(
+        "1 GiB copied here, SHA-256 and BLAKE3 on record",
+        median(ours),
+        ("cp, sync", median(theirs)),
+        1.7,
+        "at most 1.7",
+    ));
+    Ok(())
+}
+
+fn tree(at: &Path, folders: usize, files: usize, bytes: usize) -> Result<()> {
+    for folder in 0..folders {
+        let folder = at.join(format!("{folder:03}"));
+        fs::create_dir_all(&folder)?;
+        for file in 0..files / folders {
+            fs::write(folder.join(format!("{file:04}.csv")), vec![(file % 251) as u8; bytes])?;
+        }
+    }
+    Ok(())
+}
+
+fn small_copies(figures: &mut Vec<Figure>) -> Result<()> {
+    let office = Office::open(&["office/in", "archive/in", "theirs"], COPY, &[])?;
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..3i64 {
+        let source = office.path("office/aside");
+        tree(&source, 20, 20_000, 4096)?;
+        let folder = office.folder.path().display();
+        shell("sync; sleep 3")?;
+        theirs.push(shell(&format!(
+            "cp -r '{folder}/office/aside' '{folder}/theirs/{round}'; sync -f '{folder}/theirs'"
+        ))?);
+        let began = Instant::now();
+        fs::rename(source, office.path(&format!("office/in/r{round}")))?;
+        office.wait_done((round + 1) * 20_000)?;
+        ours.push(began.elapsed());
+    }
+    figures.push(at_most(
+        "20,000 files of 4 KiB copied here",
+        median(ours),
+        ("cp -r, sync", median(theirs)),
+        1.2,
+        "at most 1.2",
+    ));
+    Ok(())
+}
+
+fn burst(figures: &mut Vec<Figure>) -> Result<()> {
+    let office = Office::open(&["office/in/old", "archive"], COPY, &[])?;
+    let began = Instant::now();
+    let writers: Vec<_> = (0..4)
+        .map(|writer| {
+            let root = office.path("office/in");
+            std::thread::spawn(move || -> std::io::Result<()> {
+                for file in 0..5000 {
+                    let folder =
+                        if file % 2 == 0 { root.join("old") } else { root.join(format!("new-{writer}-{}", file / 50)) };
+                    fs::create_dir_all(&folder)?;
+                    fs::write(folder.join(format!("{writer}-{file}.csv")), [writer; 1024])?;
+                }
+                Ok(())
+            })
+        })
+        .collect();
+    for writer in writers {
+        writer.join().map_err(|_| anyhow::anyhow!("a writer broke off"))??;
+    }
+    office.wait_done(20_000)?;
+    let took = began.elapsed();
+    sleep(Duration::from_secs(3));
+    let done = office.wetbank(&["status"], "")?["today"]["done"].as_i64().unwrap_or(0);
+    let count: usize = walk(&office.path("archive"))?;
+    let rate = 20_000.0 / took.as_secs_f64();
+    figures.push(Figure {
+        what: "20,000 files dropped by four writers, half into new folders",
+        ours: seconds(took),
+        theirs: format!("{count} arrived, {done} runs, peak {:.0} MiB", office.peak()?),
+        ratio: format!("{rate:.0} files/s"),
+        promised: "at least 2,000/s, none lost, none twice",
+        kept: rate >= 2000.0 && count == 20_000 && done == 20_000,
+    });
+    Ok(())
+}
+
+fn walk(folder: &Path) -> Result<usize> {
+    let mut count = 0;
+    for entry in fs::read_dir(folder)? {
+        let entry = entry?;
+        count += if entry.file_type()?.is_dir() { walk(&entry.path())? } else { 1 };
+    }
+    Ok(count)
+}
+
+fn one_file(figures: &mut Vec<Figure>) -> Result<()> {
+    let office = Office::open(&["office/in", "archive/in"], COPY, &[])?;
+    let mut times = Vec::new();
+    for number in 0..200 {
+        let there = office.path(&format!("archive/in/{number}.csv"));
+        let began = Instant::now();
+        fs::write(office.path(&format!("office/in/{number}.csv")), b"one reading")?;
+        wait(|| there.exists())?;
+        times.push(began.elapsed());
+        sleep(Duration::from_millis(5));
+    }
+    times.sort();
+    let ms = |time: Duration| time.as_secs_f64() * 1000.0;
+    let middle = ms(times[times.len() / 2]);
+    figures.push(Figure {
+        what: "one file alone, from close to committed",
+        ours: format!("median {middle:.1} ms"),
+        theirs: format!("99th percentile {:.1} ms", ms(times[times.len() * 99 / 100])),
+        ratio: "–".to_owned(),
+        promised: "median under 30 ms",
+        kept: middle < 30.0,
+    });
+    Ok(())
+}
+
+struct Sshd(Child, u16, TempDir, String);
+
+impl Drop for Sshd {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn sshd() -> Result<Sshd> {
+    let folder = TempDir::new()?;
+    let at = folder.path().display();
+    shell(&format!(
+        "chmod 755 '{at}'; ssh-keygen -q -N '' -t ed25519 -f '{at}/host'; ssh-keygen -q -N '' -t ed25519 -f '{at}/client'; cp '{at}/client.pub' '{at}/authorized'; mkdir -p /run/sshd"
+    ))?;
+    let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    fs::write(
+        folder.path().join("config"),
+        format!(
+            "Port {port}\nListenAddress 127.0.0.1\nHostKey {at}/host\nPidFile none\nUsePAM no\nStrictModes no\nAuthorizedKeysFile {at}/authorized\nSubsystem sftp internal-sftp\nMaxStartups 100\nLogLevel ERROR\n"
+        ),
+    )?;
+    let child = Command::new("/usr/sbin/sshd").args(["-D", "-f", &format!("{at}/config")]).spawn()?;
+    wait(|| std::net::TcpStream::connect(("127.0.0.1", port)).is_ok())?;
+    let shown = Command::new("ssh-keygen").args(["-l", "-f", &format!("{at}/host")]).output()?;
+    let fingerprint =
+        String::from_utf8_lossy(&shown.stdout).split_whitespace().nth(1).context("a fingerprint")?.to_owned();
+    Ok(Sshd(child, port, folder, fingerprint))
+}
+
+fn sftp(figures: &mut Vec<Figure>) -> Result<()> {
+    let server = sshd()?;
+    let user = String::from_utf8_lossy(&Command::new("id").arg("-un").output()?.stdout).trim().to_owned();
+    let book = format!(
+        "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[place.server]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"{user}\"\nkey = {{ secret = \"key\" }}\nhost-key = \"{}\"\nroot = \"@/remote\"\n\
+         [rule.send]\nstarts = {{ arrival = {{ place = \"office\", folder = \"in\", below = true }} }}\n\
+         [[rule.send.branch]]\nsteps = [ {{ deliver = {{ to = \"server\" }} }} ]\n",
+        server.1, server.3
+    );
+    let key = fs::read_to_string(server.2.path().join("client"))?;
+    let office = Office::open(&["office/in", "remote", "theirs"], &book, &[("key", &key)])?;
+    let root = fs::canonicalize(office.folder.path())?;
+    let at = server.2.path().display();
+    let client = |options: &str, batch: &str| {
+        shell(&format!(
+            "printf '{batch}' | sftp -q -b - {options} -P {} -i '{at}/client' -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null {user}@127.0.0.1 >/dev/null",
+            server.1
+        ))
+    };
+    noise(&root.join("source"), 512)?;
+    let (mut ours, mut plain, mut gcm) = (Vec::new(), Vec::new(), Vec::new());
+    let mut done = 0;
+    for round in 0..3 {
+        let (from, to) = (root.join("source"), root.join("theirs"));
+        plain.push(client("", &format!("put {} {}/a{round}\\n", from.display(), to.display()))?);
+        gcm.push(client("-c aes128-gcm@openssh.com", &format!("put {} {}/b{round}\\n", from.display(), to.display()))?);
+        fs::copy(&from, root.join(format!("office/.wetbank-{round}")))?;
+        let there = root.join(format!("remote/{round}"));
+        let began = Instant::now();
+        fs::rename(root.join(format!("office/.wetbank-{round}")), root.join(format!("office/in/{round}")))?;
+        wait(|| there.exists())?;
+        ours.push(began.elapsed());
+        done += 1;
+        office.wait_done(done)?;
+        shell(&format!("rm -f '{0}'/theirs/* '{0}'/remote/{round}", root.display()))?;
+    }
+    let ours = median(ours);
+    figures.push(at_least("512 MiB to sshd", ours, ("sftp", median(plain)), 1.4, "at least 1.4"));
+    figures.push(at_least("512 MiB to sshd", ours, ("sftp, AES-128-GCM", median(gcm)), 1.0, "as fast"));
+    let (mut small, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..3 {
+        let aside = root.join("office/aside");
+        tree(&aside, 1, 2000, 4096)?;
+        theirs.push(client(
+            "",
+            &format!("put -r {} {}/t{round}\\n", aside.join("000").display(), root.join("theirs").display()),
+        )?);
+        shell(&format!("rm -rf '{0}'/remote/*; sync", root.display()))?;
+        let began = Instant::now();
+        fs::rename(aside.join("000"), root.join(format!("office/in/r{round}")))?;
+        wait(|| {
+            fs::read_dir(root.join("remote")).is_ok_and(|d| {
+                d.flatten().filter(|e| !e.file_name().to_string_lossy().starts_with('.')).count() >= 2000
+            })
+        })?;
+        small.push(began.elapsed());
+        done += 2000;
+        office.wait_done(done)?;
+        fs::remove_dir(aside)?;
+    }
+    figures.push(at_least(
+        "2,000 files of 4 KiB to sshd, each under a temporary name",
+        median(small),
+        ("sftp put -r", median(theirs)),
+        2.3,
+        "at least 2.3",
+    ));
+    Ok(())
+}
+
+fn openpgp(figures: &mut Vec<Figure>) -> Result<()> {
+    let home = TempDir::new()?;
+    let at = home.path().display();
+    shell(&format!(
+        "chmod 700 '{at}'; GNUPGHOME='{at}' gpg --batch --quiet --passphrase '' --quick-generate-key bench default default never; GNUPGHOME='{at}' gpg --armor --export bench > '{at}/key.asc'"
+    ))?;
+    let book = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[rule.seal]\nstarts = { arrival = { place = \"office\", folder = \"in\" } }\n\
+                [[rule.seal.branch]]\nsteps = [ { encrypt = { to = [\"bench\"] } } ]\n";
+    let office = Office::open(&["office/in"], book, &[])?;
+    office.wetbank(&["key", "import", "bench", &format!("{at}/key.asc")], "")?;
+    noise(&office.path("source"), 512)?;
+    let root = office.folder.path().display();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..3i64 {
+        fs::copy(office.path("source"), office.path(&format!("office/.wetbank-{round}")))?;
+        theirs.push(shell(&format!("GNUPGHOME='{at}' gpg --batch --yes --quiet --trust-model always --compress-algo none -r bench -o '{root}/theirs.pgp' --encrypt '{root}/source'; sync '{root}/theirs.pgp'"))?);
+        let began = Instant::now();
+        fs::rename(office.path(&format!("office/.wetbank-{round}")), office.path(&format!("office/in/{round}")))?;
+        office.wait_done(round + 1)?;
+        ours.push(began.elapsed());
+    }
+    let mut figure = at_least(
+        "512 MiB encrypted with OpenPGP",
+        median(ours),
+        ("gpg without compression", median(theirs)),
+        0.9,
+        "at least 0.9",
+    );
+    let peak = office.peak()?;
+    figure.ours = format!("{}, peak {peak:.0} MiB", figure.ours);
+    figure.kept &= peak < 120.0;
+    figures.push(figure);
+    Ok(())
+}
+
+fn idle(figures: &mut Vec<Figure>) -> Result<()> {
+    let mut book = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n".to_owned();
+    for rule in 0..20 {
+        book.push_str(&format!(
+            "[rule.r{rule}]\nstarts = {{ arrival = {{ place = \"office\", folder = \"d{rule}\", below = true }} }}\n[[rule.r{rule}.branch]]\nsteps = [ {{ copy = {{ folder = \"out\" }} }} ]\n"
+        ));
+    }
+    let folders: Vec<String> = (0..2000).map(|n| format!("office/d{}/{n}", n % 20)).collect();
+    let office = Office::open(&folders.iter().map(String::as_str).collect::<Vec<_>>(), &book, &[])?;
+    sleep(Duration::from_secs(5));
+    let before = office.ticks()?;
+    sleep(Duration::from_secs(20));
+    let used = office.ticks()? - before;
+    let memory = office.memory("VmRSS:")?;
+    figures.push(Figure {
+        what: "idle, 20 rules over 2,000 folders",
+        ours: format!("{memory:.0} MiB"),
+        theirs: format!("{} ms of processor in 20 s", used * 10),
+        ratio: "–".to_owned(),
+        promised: "under 60 MiB, no measurable processor",
+        kept: memory < 60.0 && used <= 2,
+    });
+    Ok(())
 }

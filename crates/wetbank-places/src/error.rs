@@ -115,7 +115,7 @@ impl PlaceError {
             PlaceErrorKind::NotFound => "Check that the file or folder still exists and is spelt right.".to_owned(),
             PlaceErrorKind::Refused => {
                 format!(
-                    "Check user name and secret; set the secret again with: wetbank secret set NAME, then test: wetbank place test {place}"
+                    "Check the user name; set the secret again with: wetbank secret set SECRET, then test: wetbank place test {place}"
                 )
             }
             PlaceErrorKind::HostKey => format!(

@@ -62,6 +62,7 @@ impl SftpStandin {
                     () = stopped.cancelled() => return,
                 };
                 let Ok((stream, _)) = accepted else { continue };
+                let _ = stream.set_nodelay(true);
                 let handler = Guest { options: options.clone(), channels: HashMap::new() };
                 let (config, stopped) = (config.clone(), stopped.clone());
                 connections.spawn(async move {

@@ -34,7 +34,8 @@ export function Loading() {
 
 export function Failure({ error, retry }: { error: Error; retry?: () => void }) {
   return (
-    <div className="panel p-4" role="alert">
+    <div className="panel" role="alert">
+     <div className="p-4">
       <p className="flex items-start gap-2">
         <CircleAlert className="text-error mt-0.5 size-5 shrink-0" aria-hidden />
         <span className="whitespace-pre-wrap">{error.message}</span>
@@ -46,6 +47,7 @@ export function Failure({ error, retry }: { error: Error; retry?: () => void }) 
           </button>
         </p>
       )}
+     </div>
     </div>
   );
 }

@@ -10,7 +10,7 @@ use russh::{
 };
 use secrecy::{ExposeSecret, SecretString};
 use tokio::net::TcpStream;
-use wetbank_core::{PlaceName, RelPath, SftpSpec};
+use wetbank_core::{PlaceName, RelPath, SftpSignIn, SftpSpec};
 use wetbank_sftp::{Client, Incoming, Outgoing};
 
 use crate::{PlaceError, PlaceErrorKind};
@@ -150,6 +150,9 @@ async fn sign_in(
     let refused = |detail: String| fail(place, PlaceErrorKind::Refused, "sign in to", detail);
     let broke = |e: russh::Error| fail(place, PlaceErrorKind::Interrupted, "sign in to", e.to_string());
     let user = &spec.user;
+    let secret = match &spec.sign_in {
+        SftpSignIn::Password(secret) | SftpSignIn::Key { key: secret, .. } => secret,
+    };
     match credentials {
         SftpCredentials::Password(password) => {
             let password = password.expose_secret();
@@ -157,7 +160,7 @@ async fn sign_in(
             if result.success() || answer_prompts(handle, user, password).await.map_err(broke)? {
                 return Ok(());
             }
-            Err(refused(format!("user \"{user}\", by password")))
+            Err(refused(format!("user \"{user}\", by password, secret \"{secret}\"")))
         }
         SftpCredentials::Key { key, passphrase } => {
             let passphrase = passphrase.as_ref().map(ExposeSecret::expose_secret);
@@ -179,7 +182,9 @@ async fn sign_in(
             let with_hash = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
             match handle.authenticate_publickey(user, with_hash).await.map_err(broke)? {
                 AuthResult::Success => Ok(()),
-                AuthResult::Failure { .. } => Err(refused(format!("user \"{user}\", by key {shown}"))),
+                AuthResult::Failure { .. } => {
+                    Err(refused(format!("user \"{user}\", by key {shown}, secret \"{secret}\"")))
+                }
             }
         }
     }
