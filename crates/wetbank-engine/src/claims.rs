@@ -14,9 +14,10 @@ use wetbank_core::{FilePath, Name};
 use wetbank_journal::Work;
 
 /// Items at work at once, in all.
-const HANDS: usize = 96;
-/// Items of one rule at work at once.
-const HANDS_PER_RULE: usize = 40;
+const HANDS: usize = 256;
+/// Items of one rule at work at once: an item waits for the disk about five times, so many at
+/// once let each of these waits serve many. Large files have a bound of their own.
+const HANDS_PER_RULE: usize = 128;
 /// Items kept in memory; the rest waits in the journal.
 const IN_MEMORY: usize = 20_000;
 
@@ -108,10 +109,13 @@ impl Claims {
             state.queue(work);
         }
         if state.hands < HANDS {
-            for _ in 0..state.turns.len() {
+            // Rules with all their hands full are passed over, each once.
+            let mut passed = 0;
+            while passed < state.turns.len() {
                 let Some(rule) = state.turns.pop_front() else { break };
                 if state.at_work.get(&rule).copied().unwrap_or(0) >= HANDS_PER_RULE {
                     state.turns.push_back(rule);
+                    passed += 1;
                     continue;
                 }
                 let work = state.ready.get_mut(&rule).and_then(VecDeque::pop_front);

@@ -10,7 +10,7 @@ use std::{
 
 use jiff::Timestamp;
 use secrecy::SecretString;
-use tokio::sync::{Notify, broadcast};
+use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::{
     Book, Explanation, FileFacts, FilePath, ItemState, Name, PlaceSpec, Problem, RelPath, Rule, SftpSignIn, explain,
@@ -52,10 +52,19 @@ pub(crate) struct Core {
     pub cancel: CancellationToken,
     pub tracker: TaskTracker,
     pub arrangement_changed: Notify,
+    /// Encrypting and decrypting keeps a processor busy: more at once would only take memory.
+    pub crypt_slots: Semaphore,
+    large_slots: std::sync::Mutex<HashMap<Name, Arc<Semaphore>>>,
     arrangement: RwLock<Arc<Arrangement>>,
     old_rules: std::sync::Mutex<HashMap<(Name, i64), Arc<Rule>>>,
 }
 
+/// A file over this size holds many chunks in memory while it travels.
+const LARGE: u64 = 8 << 20;
+/// Large files on their way to one place at once.
+const LARGE_SLOTS: usize = 4;
+/// Files being encrypted or decrypted at once.
+const CRYPT_SLOTS: usize = 2;
 /// Old rule versions remembered; items that need one are few and soon done.
 const OLD_RULES: usize = 256;
 
@@ -88,6 +97,18 @@ impl Core {
         }
         old.insert(key, rule.clone());
         Ok(Some(rule))
+    }
+
+    /// Waits for a turn to send a large file to a place; small ones need none.
+    pub async fn large_slot(&self, place: &Name, size: u64) -> Option<OwnedSemaphorePermit> {
+        if size <= LARGE {
+            return None;
+        }
+        let slots = {
+            let mut all = self.large_slots.lock().unwrap_or_else(PoisonError::into_inner);
+            all.entry(place.clone()).or_insert_with(|| Arc::new(Semaphore::new(LARGE_SLOTS))).clone()
+        };
+        slots.acquire_owned().await.ok()
     }
 
     /// Notes a place's failure; answers whether that is news.
@@ -213,6 +234,8 @@ impl Engine {
             cancel: CancellationToken::new(),
             tracker: TaskTracker::new(),
             arrangement_changed: Notify::new(),
+            crypt_slots: Semaphore::new(CRYPT_SLOTS),
+            large_slots: std::sync::Mutex::default(),
             arrangement: RwLock::default(),
             old_rules: std::sync::Mutex::default(),
         });
@@ -665,6 +688,7 @@ impl Engine {
             file: file.clone(),
             fingerprint: entry.fingerprint.to_string(),
             size: entry.fingerprint.size,
+            seen: clock::now(),
             own_results: true,
             by_hand: true,
         };

@@ -4,7 +4,7 @@ use std::{sync::Arc, time::Duration};
 
 use jiff::Timestamp;
 use wetbank_core::{
-    Decision, FileFacts, FilePath, IfExists, ItemState, Original, RelPath, Rule, TemplateFacts, decide,
+    Decision, FileFacts, FilePath, IfExists, ItemState, Original, RelPath, Rule, Step, TemplateFacts, decide,
 };
 use wetbank_journal::{AttemptEnd, ItemChange, NewHold, Outcome, Progress, Work};
 use wetbank_places::{EntryKind, PlaceErrorKind};
@@ -153,7 +153,7 @@ async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> 
                 hand = Some(done.hand.clone());
                 step_done(core, work, done).await?;
                 if is_finished(&rule, work) {
-                    return end(core, work).await;
+                    return end(core, work, &rule).await;
                 }
             }
             Ok(Found::Again(Some(attempt))) => close_attempt(core, work, attempt).await?,
@@ -201,7 +201,7 @@ async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> 
                 if last {
                     work.step += 1;
                     work.failures = 0;
-                    finish(core, work, Some(done)).await?;
+                    finish(core, work, &rule, Some(done)).await?;
                     return Ok(End::AtRest);
                 }
                 step_done(core, work, done).await?;
@@ -214,13 +214,13 @@ async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> 
             Ok(done) => {
                 work.step += 1;
                 work.failures = 0;
-                finish(core, work, Some(done)).await?;
+                finish(core, work, &rule, Some(done)).await?;
                 return Ok(End::AtRest);
             }
             Err(failure) => return failed(core, work, &rule, failure).await,
         }
     }
-    end(core, work).await
+    end(core, work, &rule).await
 }
 
 fn leaves_original(original: &Original, hand: &Hand) -> bool {
@@ -232,8 +232,8 @@ fn is_finished(rule: &Rule, work: &Work) -> bool {
     work.step > steps
 }
 
-async fn end(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> {
-    finish(core, work, None).await?;
+async fn end(core: &Arc<Core>, work: &mut Work, rule: &Rule) -> Result<End, EngineError> {
+    finish(core, work, rule, None).await?;
     Ok(End::AtRest)
 }
 
@@ -375,7 +375,7 @@ async fn step_done(core: &Core, work: &mut Work, done: StepDone) -> Result<(), E
     record(core, work, Progress { end, change, hold: None, forget }).await
 }
 
-async fn finish(core: &Arc<Core>, work: &mut Work, done: Option<StepDone>) -> Result<(), EngineError> {
+async fn finish(core: &Arc<Core>, work: &mut Work, rule: &Rule, done: Option<StepDone>) -> Result<(), EngineError> {
     let end = done.as_ref().and_then(attempt_end);
     let freed = done.as_ref().is_some_and(|done| done.freed);
     if let Some(done) = &done {
@@ -384,7 +384,12 @@ async fn finish(core: &Arc<Core>, work: &mut Work, done: Option<StepDone>) -> Re
     let forget = forget(work, freed);
     let change = change(work, ItemState::Done);
     record(core, work, Progress { end, change, hold: None, forget }).await?;
-    core.clear_work(work.item, work.step).await;
+    let used = rule.branches.get(work.branch.unwrap_or(usize::MAX)).is_none_or(|branch| {
+        branch.steps.iter().any(|step| matches!(step, Step::Encrypt { .. } | Step::Decrypt { .. }))
+    });
+    if used {
+        core.clear_work(work.item, work.step).await;
+    }
     Ok(())
 }
 

@@ -7,9 +7,9 @@ use std::sync::{
 
 use futures_util::StreamExt;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::RelPath;
+use wetbank_core::{Fingerprint, RelPath};
 use wetbank_crypt::{Digests, Hashing};
-use wetbank_places::{Entry, EntryKind, Place, PlaceError, PlaceErrorKind};
+use wetbank_places::{Entry, Place, PlaceError, PlaceErrorKind};
 
 /// How much of a partial file's end is compared before writing goes on behind it.
 const COMPARED: u64 = 64 << 10;
@@ -18,6 +18,8 @@ const COMPARED: u64 = 64 << 10;
 pub(crate) struct Source {
     pub place: Arc<dyn Place>,
     pub path: RelPath,
+    /// The state in which it was decided upon.
+    pub fingerprint: Fingerprint,
 }
 
 /// What a transfer brought.
@@ -41,8 +43,8 @@ fn changed(source: &Source) -> PlaceError {
 }
 
 /// Copies the source into `temporary` at `place`, going on with a partial one where its end is
-/// the same. The source's fingerprint is compared before and after: what arrives is one state
-/// of the file, never a mixture.
+/// the same. The source must still be in the state that was decided upon when all of it was
+/// read: what arrives is one state of the file, never a mixture.
 pub(crate) async fn transfer(
     source: &Source,
     place: &Arc<dyn Place>,
@@ -50,31 +52,23 @@ pub(crate) async fn transfer(
     done: Arc<AtomicU64>,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
-    let before = source.place.stat(&source.path).await?;
-    if before.kind != EntryKind::File {
-        return Err(PlaceError {
-            kind: PlaceErrorKind::Unsupported,
-            detail: "it is no regular file".to_owned(),
-            ..changed(source)
-        });
-    }
     let staging = match (source.place.as_folder(), place.as_folder()) {
         (Some(from), Some(to)) => {
             let copied = to.copy_in(from, &source.path, temporary, done, cancel.clone()).await?;
             Staging { entry: copied.entry, digests: copied.digests, source: copied.source }
         }
-        _ => stream(source, &before, place, temporary, &done, cancel).await?,
+        _ => stream(source, place, temporary, &done, cancel).await?,
     };
-    if staging.source.fingerprint != before.fingerprint {
+    if staging.source.fingerprint != source.fingerprint {
         return Err(changed(source));
     }
-    if staging.entry.fingerprint.size != before.fingerprint.size {
+    if staging.entry.fingerprint.size != source.fingerprint.size {
         return Err(PlaceError {
             kind: PlaceErrorKind::Interrupted,
             place: place.name().clone(),
             call: "write",
             path: temporary.clone(),
-            detail: format!("{} of {} bytes are there", staging.entry.fingerprint.size, before.fingerprint.size),
+            detail: format!("{} of {} bytes are there", staging.entry.fingerprint.size, source.fingerprint.size),
         });
     }
     Ok(staging)
@@ -82,13 +76,12 @@ pub(crate) async fn transfer(
 
 async fn stream(
     source: &Source,
-    before: &Entry,
     place: &Arc<dyn Place>,
     temporary: &RelPath,
     done: &AtomicU64,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
-    let kept = verified_part(source, before, place, temporary).await?;
+    let kept = verified_part(source, place, temporary).await?;
     let mut staged = place.stage(temporary, kept).await?;
     let kept = kept.unwrap_or(0);
     let mut hashing = Hashing::default();
@@ -121,7 +114,6 @@ async fn stream(
 /// bytes are those of the source.
 async fn verified_part(
     source: &Source,
-    before: &Entry,
     place: &Arc<dyn Place>,
     temporary: &RelPath,
 ) -> Result<Option<u64>, PlaceError> {
@@ -133,7 +125,7 @@ async fn verified_part(
         Err(e) if e.kind == PlaceErrorKind::NotFound => return Ok(None),
         Err(e) => return Err(e),
     };
-    if size == 0 || size > before.fingerprint.size {
+    if size == 0 || size > source.fingerprint.size {
         return Ok(None);
     }
     let from = size.saturating_sub(COMPARED);

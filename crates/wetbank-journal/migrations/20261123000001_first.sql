@@ -44,15 +44,18 @@ CREATE TABLE pgp_key (
   changed     INTEGER NOT NULL
 ) STRICT, WITHOUT ROWID;
 
--- The ledger: the state in which each rule last took each file.
+-- The ledger: the state in which each rule last took each file. A file that went keeps its row
+-- for a while, with the time it went: who looked before that time must not take it as new.
 CREATE TABLE sighting (
   rule        TEXT    NOT NULL,
   place       TEXT    NOT NULL,
   path        BLOB    NOT NULL,
   fingerprint TEXT    NOT NULL,
   at          INTEGER NOT NULL,
+  gone        INTEGER,
   PRIMARY KEY (rule, place, path)
 ) STRICT, WITHOUT ROWID;
+CREATE INDEX sighting_gone ON sighting (gone) WHERE gone IS NOT NULL;
 
 CREATE TABLE run (
   id      INTEGER PRIMARY KEY,

@@ -1,1 +1,1 @@
-SELECT fingerprint FROM sighting WHERE rule = ?1 AND place = ?2 AND path = ?3
+SELECT fingerprint FROM sighting WHERE rule = ?1 AND place = ?2 AND path = ?3 AND gone IS NULL

@@ -1,1 +1,2 @@
-SELECT path FROM sighting WHERE rule = ?1 AND place = ?2 AND path > ?3 ORDER BY path LIMIT ?4
+SELECT path FROM sighting
+WHERE rule = ?1 AND place = ?2 AND path > ?3 AND gone IS NULL ORDER BY path LIMIT ?4

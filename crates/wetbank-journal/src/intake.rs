@@ -7,6 +7,10 @@ use wetbank_core::{FilePath, ItemState, Name};
 
 use crate::{Journal, JournalError, Work, records};
 
+/// How long, in milliseconds, it is remembered that a file went: longer than any look at a
+/// folder takes.
+const KEPT_GONE: i64 = 6 * 3_600_000;
+
 /// A settled file that a rule watches for.
 #[derive(Debug, Clone)]
 pub struct Sighting {
@@ -20,6 +24,8 @@ pub struct Sighting {
     pub fingerprint: String,
     /// Its size in bytes.
     pub size: u64,
+    /// When it was looked at: not later than its fingerprint was read.
+    pub seen: Timestamp,
     /// Whether the rule takes files that it made itself.
     pub own_results: bool,
     /// Whether a person asked for it: then it is taken although it was taken before.
@@ -58,7 +64,8 @@ impl Journal {
     }
 
     /// Forgets that a rule took files, because they are gone: when one comes back it is new.
-    /// What was taken after `before` is kept.
+    /// What was taken after `before` is kept; what was seen
+    /// before now is not new.
     pub async fn forget_sightings(
         &self,
         rule: &Name,
@@ -66,15 +73,18 @@ impl Journal {
         before: Timestamp,
     ) -> Result<(), JournalError> {
         let (rule, before) = (rule.clone(), before.as_millisecond());
+        let now = Timestamp::now().as_millisecond();
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
                     for file in files {
                         let (place, path, rule) = (file.place.as_str(), file.path.as_bytes(), rule.as_str());
-                        sqlx::query_file!("queries/sighting_forget.sql", place, path, rule, before)
+                        sqlx::query_file!("queries/sighting_forget.sql", place, path, rule, before, now)
                             .execute(&mut *connection)
                             .await?;
                     }
+                    let long_gone = now - KEPT_GONE;
+                    sqlx::query_file!("queries/sighting_purge.sql", long_gone).execute(&mut *connection).await?;
                     Ok(())
                 })
             })
@@ -118,12 +128,13 @@ async fn take_one(
     sighting: Sighting,
     at: Timestamp,
 ) -> Result<Result<Work, Refusal>, sqlx::Error> {
-    let Sighting { rule, version, file, fingerprint, size, own_results, by_hand } = sighting;
+    let Sighting { rule, version, file, fingerprint, size, seen, own_results, by_hand } = sighting;
+    let seen = seen.as_millisecond();
     let now = at.as_millisecond();
     let (rule_name, place, path) = (rule.as_str(), file.place.as_str(), file.path.as_bytes());
     let output = sqlx::query_file!("queries/output_get.sql", place, path).fetch_optional(&mut *connection).await?;
     let output = output.filter(|output| output.fingerprint == fingerprint);
-    let new = sqlx::query_file!("queries/sighting_take.sql", rule_name, place, path, fingerprint, now)
+    let new = sqlx::query_file!("queries/sighting_take.sql", rule_name, place, path, fingerprint, now, seen)
         .execute(&mut *connection)
         .await?
         .rows_affected()

@@ -205,6 +205,7 @@ impl Journal {
                         return Ok(false);
                     }
                     sqlx::query_file!("queries/run_version.sql", change.run, version).execute(&mut *connection).await?;
+                    sqlx::query_file!("queries/hold_remove.sql", change.item).execute(&mut *connection).await?;
                     apply(connection, Progress { end: None, change, hold: None, forget: None }).await?;
                     Ok(true)
                 })
@@ -274,20 +275,14 @@ async fn apply(connection: &mut SqliteConnection, progress: Progress) -> Result<
     )
     .execute(&mut *connection)
     .await?;
-    match hold {
-        Some(hold) => {
-            sqlx::query_file!("queries/hold_put.sql", change.item, now, hold.code, hold.why, hold.remedy)
-                .execute(&mut *connection)
-                .await?;
-        }
-        None if change.state != ItemState::Held => {
-            sqlx::query_file!("queries/hold_remove.sql", change.item).execute(&mut *connection).await?;
-        }
-        None => {}
+    if let Some(hold) = hold {
+        sqlx::query_file!("queries/hold_put.sql", change.item, now, hold.code, hold.why, hold.remedy)
+            .execute(&mut *connection)
+            .await?;
     }
     if let Some((rule, file)) = forget {
         let (rule, place, path) = (rule.as_str(), file.place.as_str(), file.path.as_bytes());
-        sqlx::query_file!("queries/sighting_forget.sql", place, path, rule, now).execute(&mut *connection).await?;
+        sqlx::query_file!("queries/sighting_forget.sql", place, path, rule, now, now).execute(&mut *connection).await?;
     }
     if change.state.is_at_rest() || change.state == ItemState::Queued {
         sqlx::query_file!("queries/run_settle.sql", change.run, now).execute(&mut *connection).await?;

@@ -46,11 +46,15 @@ pub(crate) async fn serve(uri: Uri) -> Response {
 pub(crate) struct Ticket {
     #[serde(default)]
     ticket: String,
+    /// The page to go to.
+    to: Option<String>,
 }
 
 /// The link printed at the start: signs a browser in and goes to the console.
 pub(crate) async fn sign_in(State(state): State<Shared>, Query(query): Query<Ticket>) -> Response {
-    let mut response = Redirect::to("/").into_response();
+    // Only a page of ours: a path, and no second slash that would make it another host.
+    let to = query.to.as_deref().filter(|to| to.starts_with('/') && !to.starts_with("//") && !to.contains('\\'));
+    let mut response = Redirect::to(to.unwrap_or("/")).into_response();
     if state.ticket_fits(&query.ticket) {
         response.headers_mut().insert(header::SET_COOKIE, cookie(&state));
     }

@@ -65,13 +65,14 @@ pub(super) async fn forget_gone<'r>(
 }
 
 /// What is offered for a complete file.
-pub(super) fn sighting(live: &LiveRule, place: &dyn Place, entry: &Entry) -> Sighting {
+pub(super) fn sighting(live: &LiveRule, place: &dyn Place, entry: &Entry, seen: Timestamp) -> Sighting {
     Sighting {
         rule: live.rule.name.clone(),
         version: live.version,
         file: FilePath { place: place.name().clone(), path: entry.path.clone() },
         fingerprint: entry.fingerprint.to_string(),
         size: entry.fingerprint.size,
+        seen,
         own_results: live.rule.arrival.own_results,
         by_hand: false,
     }

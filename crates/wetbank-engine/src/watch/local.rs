@@ -233,6 +233,7 @@ impl Local {
         while let Some(folder) = folders.pop() {
             self.add_watch(&folder);
             let deep = self.watched.is_deep(&folder);
+            let looked = clock::now();
             let mut entries = self.place.list(&folder, Depth::One);
             while let Some(entry) = entries.next().await {
                 match entry {
@@ -243,7 +244,7 @@ impl Local {
                     }
                     Ok(entry) => {
                         seen.insert(&entry.path);
-                        self.consider(&entry, Seen::Found, true).await;
+                        self.consider(&entry, Seen::Found, looked, true).await;
                     }
                     Err(error) => {
                         whole = false;
@@ -312,6 +313,7 @@ impl Local {
             return;
         }
         let place = self.place.clone();
+        let looked = clock::now();
         let mut looks = stream::iter(paths)
             .map(move |(path, seen)| {
                 let place = place.clone();
@@ -321,13 +323,14 @@ impl Local {
         while let Some((entry, seen)) = looks.next().await {
             // Gone already: nothing to say about it.
             if let Ok(entry) = entry {
-                self.consider(&entry, seen, false).await;
+                self.consider(&entry, seen, looked, false).await;
             }
         }
     }
 
-    /// Takes a file in for every rule that is about it, once it is complete.
-    async fn consider(&mut self, entry: &Entry, seen: Seen, scanned: bool) {
+    /// Takes a file in for every rule that is about it, once it is complete. It was looked at no
+    /// earlier than `looked`.
+    async fn consider(&mut self, entry: &Entry, seen: Seen, looked: Timestamp, scanned: bool) {
         if entry.kind != EntryKind::File {
             return;
         }
@@ -339,7 +342,7 @@ impl Local {
                 continue;
             }
             match self.settling.look(at, &entry.path, &entry.fingerprint, arrival.settle, seen, now) {
-                Answer::Settled => self.core.intake.offer(sighting(&live, self.place.as_ref(), entry)).await,
+                Answer::Settled => self.core.intake.offer(sighting(&live, self.place.as_ref(), entry, looked)).await,
                 Answer::LookAgain(due) => {
                     self.again.insert((due, entry.path.clone()), seen);
                 }

@@ -86,7 +86,7 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
             let settle = live.rule.arrival.settle;
             let now = clock::now();
             match look.settling.look(at, &entry.path, &entry.fingerprint, settle, Seen::FoundElsewhere, now) {
-                Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), &entry)).await,
+                Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), &entry, since)).await,
                 Answer::LookAgain(due) => soonest = soonest.min(clock::until(due)),
             }
         }

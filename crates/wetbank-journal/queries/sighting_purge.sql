@@ -1,0 +1,1 @@
+DELETE FROM sighting WHERE gone < ?1

@@ -1,0 +1,257 @@
+//! The console in a real browser, on a real service.
+
+mod support;
+
+use std::{
+    fs,
+    net::TcpListener,
+    process::{Child, Command, Stdio},
+    time::{Duration, Instant},
+};
+
+use support::{Office, wait_for};
+use tempfile::TempDir;
+use thirtyfour::{ChromiumLikeCapabilities, prelude::*};
+
+const BOOK: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+
+[rule.bulletins]
+title = "Bulletins into the archive"
+why = "No edition may be lost."
+starts = { arrival = { place = "office", folder = "in", names = ["*.pdf"] } }
+[[rule.bulletins.branch]]
+title = "Every bulletin"
+steps = [ { copy = { folder = "archive" } } ]
+"#;
+
+struct Browser {
+    driver: WebDriver,
+    _profile: TempDir,
+    process: Child,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+impl Browser {
+    async fn open() -> Self {
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let process = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is installed");
+        wait_for("chromedriver listens", || std::net::TcpStream::connect(("127.0.0.1", port)).ok());
+        let profile = TempDir::new().unwrap();
+        let mut wanted = DesiredCapabilities::chrome();
+        for word in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,800",
+            &format!("--user-data-dir={}", profile.path().display()),
+        ] {
+            wanted.add_arg(word).unwrap();
+        }
+        let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), wanted).await.unwrap();
+        Self { driver, _profile: profile, process }
+    }
+
+    async fn sign_in(&self, office: &Office) {
+        self.driver.goto(office.url()).await.unwrap();
+        self.find("//h1[text()='Sign in to Wetbank']").await;
+        self.find("//input[@type='password']").await.send_keys(office.token()).await.unwrap();
+        self.click("//button[text()='Sign in']").await;
+        self.find("//nav[@aria-label='Pages']").await;
+    }
+
+    /// Waits for an element.
+    async fn find(&self, path: &str) -> WebElement {
+        let end = Instant::now() + Duration::from_secs(30);
+        loop {
+            if let Ok(found) = self.driver.find(By::XPath(path)).await
+                && found.is_displayed().await.unwrap_or(false)
+            {
+                return found;
+            }
+            if Instant::now() > end {
+                let page = self.driver.find(By::Tag("body")).await.unwrap().text().await.unwrap_or_default();
+                panic!("never on the page: {path}\n{page}");
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    async fn click(&self, path: &str) {
+        self.find(path).await.click().await.unwrap();
+    }
+
+    async fn text(&self) -> String {
+        self.driver.find(By::Tag("main")).await.unwrap().text().await.unwrap()
+    }
+}
+
+fn office() -> Office {
+    let office = Office::open();
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    office.book(BOOK);
+    office
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_held_file_is_seen_live_released_and_seen_done() {
+    let (office, browser) = (office(), Browser::open().await);
+    browser.sign_in(&office).await;
+    browser.find("//h1[text()='Nothing waits for you']").await;
+    office.put("office/archive/bulletin-week11.pdf", b"the first edition");
+    office.put("office/in/bulletin-week11.pdf", b"the second edition");
+    // No reload: the page learns it by itself.
+    browser.find("//h1[text()='One file waits for you']").await;
+    assert!(browser.text().await.contains("the name is taken"));
+    fs::remove_file(office.path("office/archive/bulletin-week11.pdf")).unwrap();
+    browser.click("//button[text()='Release']").await;
+    browser.find("//h1[text()='Nothing waits for you']").await;
+    wait_for("the file", || office.path("office/archive/bulletin-week11.pdf").exists().then_some(()));
+    browser.click("//a[text()='Runs']").await;
+    browser.click("//a[contains(., 'bulletin-week11.pdf')]").await;
+    browser.find("//*[contains(text(), 'SHA-256')]").await;
+    assert!(browser.text().await.contains("arrived, checksum on record"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_is_given_up_only_with_a_reason() {
+    let (office, browser) = (office(), Browser::open().await);
+    office.put("office/archive/b.pdf", b"one");
+    office.put("office/in/b.pdf", b"two");
+    browser.sign_in(&office).await;
+    browser.click("//button[text()='Dismiss…']").await;
+    let button = browser.find("//dialog//button[text()='Dismiss']").await;
+    assert!(!button.is_enabled().await.unwrap());
+    browser.find("//dialog//input").await.send_keys("sent by hand").await.unwrap();
+    browser.click("//dialog//button[text()='Dismiss']").await;
+    browser.find("//h1[text()='Nothing waits for you']").await;
+    assert_eq!(office.runs()[0]["why"], "dismissed: sent by hand");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rule_is_edited_as_text_checked_compared_and_put_in_force() {
+    let (office, browser) = (office(), Browser::open().await);
+    browser.sign_in(&office).await;
+    browser.click("//a[text()='Rules']").await;
+    browser.click("//a[text()='Bulletins into the archive']").await;
+    let text = browser.find("//textarea").await;
+    let edit = async |with: &str| {
+        text.click().await.unwrap();
+        text.send_keys(Key::Control + "a").await.unwrap();
+        text.send_keys(with).await.unwrap();
+        browser.click("//button[text()='Check and compare']").await;
+    };
+    edit("[rule.bulletins]\ntitel = \"x\"").await;
+    browser.find("//*[@role='alert' and contains(., 'did you mean \"title\"')]").await;
+    let wanted = BOOK[BOOK.find("[rule.").unwrap()..].replace("No edition may be lost.", "Agreed with the archive.");
+    edit(&wanted).await;
+    browser.find("//section[contains(., 'rule bulletins: changed')]").await;
+    browser.click("//button[text()='Put in force']").await;
+    browser.find("//p[contains(., 'Why: Agreed with the archive.')]").await;
+    assert_eq!(office.json(&["rule", "show", "bulletins"])["version"], 2);
+    browser.click("//button[text()='Changes']").await;
+    browser.find("//summary[contains(., 'Version 1')]").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rule_is_switched_explained_and_run_on_a_chosen_file() {
+    let (office, browser) = (office(), Browser::open().await);
+    office.put("office/in/readme.txt", b"x");
+    browser.sign_in(&office).await;
+    browser.driver.goto(format!("{}/rules/bulletins?tab=explain", office.url())).await.unwrap();
+    let field = browser.find("//input[@aria-label='A file, as PLACE:/PATH']").await;
+    field.send_keys("readme.txt").await.unwrap();
+    browser.click("//button[text()='Explain']").await;
+    browser.find("//li[contains(., 'name is like *.pdf') and contains(., 'readme.txt')]").await;
+    browser.click("//input[contains(@class, 'toggle')]").await;
+    browser.find("//label[contains(., 'off')]").await;
+    office.put("office/in/later.pdf", b"x");
+    browser.click("//button[text()='Run now…']").await;
+    browser.click("//dialog//button[text()='later.pdf']").await;
+    browser.find("//p[contains(., 'Started by hand')]").await;
+    wait_for("the copy", || office.path("office/archive/later.pdf").exists().then_some(()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_place_is_tested_and_browsed_and_a_file_traced() {
+    let (office, browser) = (office(), Browser::open().await);
+    office.put("office/in/bulletin-week12.pdf", b"x");
+    office.wait_idle();
+    browser.sign_in(&office).await;
+    browser.click("//nav//a[text()='Places']").await;
+    browser.click("//a[text()='office']").await;
+    browser.click("//input[@type='checkbox']").await;
+    browser.click("//button[text()='Test']").await;
+    browser.find("//li[contains(., 'delete it')]").await;
+    browser.click("//button[contains(., 'archive')]").await;
+    browser.find("//td[contains(., 'bulletin-week12.pdf')]").await;
+    browser.find("//body").await.send_keys("/").await.unwrap();
+    let field = browser.find("//input[@type='search']").await;
+    field.send_keys("week12" + Key::Enter).await.unwrap();
+    browser.find("//article[contains(., 'office:/in/bulletin-week12.pdf')]").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_signing_in_nothing_is_told_and_other_sites_change_nothing() {
+    let office = office();
+    let http = reqwest::Client::new();
+    let api = |path: &str| format!("{}/api/v1{path}", office.url());
+    for path in ["/status", "/rules", "/runs", "/holds", "/places", "/book", "/secrets", "/keys", "/events"] {
+        assert_eq!(http.get(api(path)).send().await.unwrap().status(), 401, "{path}");
+    }
+    let wrong = http.get(api("/status")).bearer_auth("0".repeat(64)).send().await.unwrap();
+    assert_eq!(wrong.status(), 401);
+    assert_eq!(wrong.headers()["content-type"], "application/problem+json");
+    let foreign =
+        http.get(api("/status")).bearer_auth(office.token()).header("host", "evil.example").send().await.unwrap();
+    assert_eq!(foreign.status(), 403, "a foreign host name is refused");
+    let body = format!("{{\"token\":\"{}\"}}", office.token());
+    let signed = http.post(api("/session")).header("content-type", "application/json").body(body).send().await.unwrap();
+    let cookie = signed.headers()["set-cookie"].to_str().unwrap().to_owned();
+    assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"));
+    let cookie = cookie.split(';').next().unwrap();
+    let switch = |site: &'static str| {
+        http.post(api("/rules/bulletins/switch"))
+            .header("cookie", cookie)
+            .header("sec-fetch-site", site)
+            .header("content-type", "application/json")
+            .body("{\"on\":false}")
+            .send()
+    };
+    assert_eq!(switch("cross-site").await.unwrap().status(), 403);
+    assert_eq!(switch("same-site").await.unwrap().status(), 403);
+    assert_eq!(switch("same-origin").await.unwrap().status(), 204);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_secret_never_comes_out_again() {
+    let office = office();
+    assert!(office.wetbank_with(&["secret", "set", "harbour"], "grey-heron-1\n").status.success());
+    let listed = office.wetbank(&["--json", "secret", "list"]);
+    assert!(!String::from_utf8_lossy(&listed.stdout).contains("heron"));
+    assert!(!String::from_utf8_lossy(&office.wetbank(&["book", "export"]).stdout).contains("heron"));
+    for file in ["journal.db", "journal.db-wal"] {
+        let bytes = fs::read(office.data().join(file)).unwrap_or_default();
+        assert!(!bytes.windows(10).any(|w| w == b"grey-heron"), "{file}");
+    }
+    let log = fs::read_to_string(office.path("log")).unwrap();
+    assert!(!log.contains("heron"));
+}
