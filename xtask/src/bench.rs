@@ -34,6 +34,8 @@ struct Figure {
     kept: bool,
 }
 
+type Measure = fn(&mut Vec<Figure>) -> Result<()>;
+
 /// Builds the release binary and measures. Words choose figures by their beginning.
 pub fn run_all(words: &[String]) -> Result<()> {
     setup::packages()?;
@@ -42,7 +44,7 @@ pub fn run_all(words: &[String]) -> Result<()> {
     }
     let chosen: Vec<&String> = words.iter().filter(|word| !word.starts_with('-')).collect();
     let mut figures = Vec::new();
-    let all: [(&str, fn(&mut Vec<Figure>) -> Result<()>); 7] = [
+    let all: [(&str, Measure); 7] = [
         ("large", large_copy),
         ("small", small_copies),
         ("burst", burst),

@@ -1,6 +1,8 @@
 //! Against the real GnuPG: it reads what we write, we read what it writes, and keys that it
 //! would not use we do not use either.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 use std::{
     fs,
     io::{Cursor, Write},

@@ -14,7 +14,7 @@ use crate::{
 /// What became of a step that a stop cut short.
 pub(crate) enum Found {
     /// It is done, or was now brought to its end.
-    Done(StepDone),
+    Done(Box<StepDone>),
     /// Nothing of it is to be seen: it is done again. The attempt is to be closed.
     Again(Option<i64>),
 }
@@ -51,7 +51,7 @@ async fn settle(core: &Arc<Core>, work: &Work, id: i64, intent: Intent) -> Resul
     let from = arrangement.place(&intent.from.place)?;
     let is_ours = |entry: &wetbank_places::Entry| entry.fingerprint == intent.fingerprint;
     if state(to.as_ref(), &intent.to).await?.as_ref().is_some_and(is_ours) {
-        return finish_intent(core, id, intent, work).await.map(Found::Done);
+        return finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)));
     }
     match state(from.as_ref(), &intent.from).await? {
         // Written and verified before the stop, only its name is missing.
@@ -63,7 +63,7 @@ async fn settle(core: &Arc<Core>, work: &Work, id: i64, intent: Intent) -> Resul
                 }
                 _ => to.rename(&intent.from.path, &intent.to.path, collision).await?,
             }
-            finish_intent(core, id, intent, work).await.map(Found::Done)
+            finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)))
         }
         Some(_) => Ok(Found::Again(Some(id))),
         // Only our rename takes the temporary name away, so the file most likely arrived and

@@ -151,7 +151,7 @@ async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> 
         match recover(core, work).await {
             Ok(Found::Done(done)) => {
                 hand = Some(done.hand.clone());
-                step_done(core, work, done).await?;
+                step_done(core, work, *done).await?;
                 if is_finished(&rule, work) {
                     return end(core, work, &rule).await;
                 }

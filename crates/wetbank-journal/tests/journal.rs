@@ -1,5 +1,7 @@
 //! The journal by itself: what it takes, what it refuses, what it finds again.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 use jiff::Timestamp;
 use tempfile::TempDir;
 use wetbank_core::{FilePath, ItemState, Name};

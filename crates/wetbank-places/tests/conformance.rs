@@ -1,5 +1,7 @@
 //! One suite of facts, run on every back end against the real thing.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod support;
 
 use std::{fs, os::unix::ffi::OsStrExt};

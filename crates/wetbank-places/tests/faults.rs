@@ -1,5 +1,7 @@
 //! The connection cut, a disk that is full, a server that lies.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod support;
 
 use std::{net::SocketAddr, sync::Arc, time::Duration};

@@ -1,5 +1,7 @@
 //! Signing in to a real OpenSSH server, in every way and in every wrong way.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod support;
 
 use secrecy::SecretString;

@@ -1,5 +1,7 @@
 //! The console in a real browser, on a real service.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod support;
 
 use std::{

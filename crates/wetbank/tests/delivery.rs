@@ -1,5 +1,7 @@
 //! Files through rules, with the real binary: what arrives, what is refused, what is held.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod support;
 
 use std::{fs, io::Write, os::unix::ffi::OsStrExt, time::Duration};

@@ -1,6 +1,8 @@
 //! The service is ended without warning at many random instants. Every file still arrives
 //! once and whole, and nothing is left behind.
 
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
 mod support;
 
 use std::{

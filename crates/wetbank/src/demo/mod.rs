@@ -60,18 +60,19 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     let still = args.still;
     let feeder = tokio::spawn(async move {
         let _ = scene.feed_all();
-        let mut number = 0;
-        while !still {
+        if still {
+            feeding.cancelled().await;
+            return;
+        }
+        for number in 1.. {
             tokio::select! {
                 () = tokio::time::sleep(FEED_EVERY) => {}
                 () = feeding.cancelled() => return,
             }
-            number += 1;
             if let Err(error) = scene.feed(number) {
                 tracing::warn!(%error, "the demo could not write a sample file");
             }
         }
-        feeding.cancelled().await;
     });
     service.run(stop).await?;
     let _ = feeder.await;
