@@ -59,5 +59,7 @@ pub fn console() -> Result<()> {
     if fresh {
         return Ok(());
     }
-    run("npm", &["--prefix", "console", "ci", "--no-audit", "--no-fund", "--loglevel=error"])
+    // Not `ci`: it insists that the lock file names packages of other systems, which npm leaves
+    // out of it when they are optional.
+    run("npm", &["--prefix", "console", "install", "--no-save", "--no-audit", "--no-fund", "--loglevel=error"])
 }
