@@ -128,12 +128,6 @@ impl Core {
         self.claims.hurry(|work| arrangement.rule(&work.rule).is_some_and(|live| live.rule.places().contains(place)));
     }
 
-    /// Whether a rule took this very state of a file before.
-    pub async fn is_known(&self, rule: &Name, place: &Name, entry: &Entry) -> bool {
-        let file = FilePath { place: place.clone(), path: entry.path.clone() };
-        matches!(self.journal.sighting(rule, &file).await, Ok(Some(known)) if known == entry.fingerprint.to_string())
-    }
-
     /// Removes an item's files from the work folder.
     pub async fn clear_work(&self, item: i64, steps: usize) {
         for step in 0..=steps {

@@ -22,6 +22,8 @@ use crate::{
     transfer::{Source, transfer},
 };
 
+/// A larger file is not sent in the hope that its name is free: that is looked up before.
+const SENT_IN_HOPE: u64 = 1 << 20;
 /// Free names tried before giving up on keeping both files.
 const FREE_NAMES: u32 = 1000;
 
@@ -286,7 +288,10 @@ impl AtStep<'_> {
         let mut to = FilePath { place: target.place.clone(), path: wanted };
         let id = self.core.journal.next_attempt();
         self.start(self.began(id, Some(to.clone()), None), attempt).await?;
-        if let Some(taken) = existing(place.as_ref(), &to.path).await? {
+        let refuses = target.exists == IfExists::Refuse && place.capabilities().refuses_atomically;
+        let in_hope = refuses && self.hand.fingerprint.size <= SENT_IN_HOPE;
+        let must_look = target.exists != IfExists::Replace && !in_hope;
+        if must_look && let Some(taken) = existing(place.as_ref(), &to.path).await? {
             match target.exists {
                 IfExists::Refuse => return Err(taken_name(&to, &taken).into()),
                 IfExists::Replace => {}
@@ -372,7 +377,9 @@ impl AtStep<'_> {
     /// Carries out an intent that is in the journal.
     async fn commit(&self, place: &dyn Place, attempt: i64, intent: Intent) -> Effect<StepDone> {
         let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-        place.rename(&intent.from.path, &intent.to.path, collision).await?;
+        if let Err(error) = place.rename(&intent.from.path, &intent.to.path, collision).await {
+            return Err(name_lost(place, &intent, error).await);
+        }
         // A server may lie; on this machine the rename itself is the proof.
         if place.as_folder().is_some() {
             return finish_intent(self.core, attempt, intent, self.work).await;
@@ -709,6 +716,20 @@ fn taken_name(to: &FilePath, taken: &Entry) -> PlaceError {
             wetbank_core::ByteSize(taken.fingerprint.size),
             taken.fingerprint.modified_at().strftime("%F %H:%M UTC")
         ),
+    }
+}
+
+/// What is told when a rename failed. If the name was taken, what lies aside is of no use.
+async fn name_lost(place: &dyn Place, intent: &Intent, error: PlaceError) -> FailureKind {
+    if error.kind != PlaceErrorKind::Exists {
+        return error.into();
+    }
+    if let Err(error) = place.delete(&intent.from.path).await {
+        tracing::warn!(%error, "a temporary file could not be removed");
+    }
+    match existing(place, &intent.to.path).await {
+        Ok(Some(taken)) => taken_name(&intent.to, &taken).into(),
+        _ => error.into(),
     }
 }
 

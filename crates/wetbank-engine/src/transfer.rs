@@ -13,6 +13,11 @@ use wetbank_places::{Entry, Place, PlaceError, PlaceErrorKind};
 
 /// How much of a partial file's end is compared before writing goes on behind it.
 const COMPARED: u64 = 64 << 10;
+/// The end of a partial file that is not trusted: a server may have stored requests in flight in
+/// any order, so there may be gaps among the last of them.
+const UNSURE: u64 = 8 << 20;
+/// A smaller file is sent anew: that is as fast as looking for a part of it.
+const WORTH_RESUMING: u64 = 1 << 20;
 
 /// A file to read.
 pub(crate) struct Source {
@@ -110,14 +115,14 @@ async fn stream(
     Ok(Staging { entry, digests, source: after })
 }
 
-/// How many bytes of a partial file are there already and can be kept: its size, if its last
-/// bytes are those of the source.
+/// How many bytes of a partial file are there already and can be kept: all but its unsure end,
+/// if what lies before that end is the same as in the source.
 async fn verified_part(
     source: &Source,
     place: &Arc<dyn Place>,
     temporary: &RelPath,
 ) -> Result<Option<u64>, PlaceError> {
-    if !place.capabilities().resumes {
+    if !place.capabilities().resumes || source.fingerprint.size < WORTH_RESUMING {
         return Ok(None);
     }
     let size = match place.stat(temporary).await {
@@ -125,13 +130,14 @@ async fn verified_part(
         Err(e) if e.kind == PlaceErrorKind::NotFound => return Ok(None),
         Err(e) => return Err(e),
     };
-    if size == 0 || size > source.fingerprint.size {
+    let sure = size.saturating_sub(UNSURE);
+    if sure == 0 || size > source.fingerprint.size {
         return Ok(None);
     }
-    let from = size.saturating_sub(COMPARED);
-    let there = part(place.as_ref(), temporary, from, size).await?;
-    let here = part(source.place.as_ref(), &source.path, from, size).await?;
-    Ok((there == here).then_some(size))
+    let from = sure.saturating_sub(COMPARED);
+    let there = part(place.as_ref(), temporary, from, sure).await?;
+    let here = part(source.place.as_ref(), &source.path, from, sure).await?;
+    Ok((there == here).then_some(sure))
 }
 
 async fn part(place: &dyn Place, path: &RelPath, from: u64, to: u64) -> Result<Vec<u8>, PlaceError> {

@@ -1,11 +1,20 @@
 //! Taking files in: the sighting and its work in one transaction.
 
-use std::sync::atomic::Ordering::Relaxed;
+use std::{
+    collections::{HashMap, HashSet},
+    sync::atomic::Ordering::Relaxed,
+};
 
 use jiff::Timestamp;
-use wetbank_core::{FilePath, ItemState, Name};
+use sqlx::SqliteConnection;
+use wetbank_core::{FilePath, ItemState, Name, RelPath};
 
-use crate::{Journal, JournalError, Work, records};
+use crate::{
+    Journal, JournalError, Work,
+    bulk::{self, over},
+    open::Ids,
+    records,
+};
 
 /// How long, in milliseconds, it is remembered that a file went: longer than any look at a
 /// folder takes.
@@ -54,8 +63,8 @@ impl Journal {
             .write(move |connection| {
                 Box::pin(async move {
                     let mut answers = Vec::with_capacity(sightings.len());
-                    for sighting in sightings {
-                        answers.push(take_one(connection, &ids, sighting, at).await?);
+                    for batch in without_doubles(sightings) {
+                        answers.extend(take_batch(connection, &ids, batch, at).await?);
                     }
                     Ok(answers)
                 })
@@ -77,12 +86,11 @@ impl Journal {
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
-                    for file in files {
-                        let (place, path, rule) = (file.place.as_str(), file.path.as_bytes(), rule.as_str());
-                        sqlx::query_file!("queries/sighting_forget.sql", place, path, rule, before, now)
-                            .execute(&mut *connection)
-                            .await?;
-                    }
+                    let rows: Vec<_> = files
+                        .iter()
+                        .map(|f| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), before, now))
+                        .collect();
+                    over!(connection, "queries/sightings_forget.sql", rows);
                     let long_gone = now - KEPT_GONE;
                     sqlx::query_file!("queries/sighting_purge.sql", long_gone).execute(&mut *connection).await?;
                     Ok(())
@@ -109,6 +117,19 @@ impl Journal {
         Ok(sqlx::query_file_scalar!("queries/sighting_get.sql", rule, place, path).fetch_optional(&self.read).await?)
     }
 
+    /// Which of these (rule, path) a place's ledger has in which state: for each its index.
+    pub async fn known_states(
+        &self,
+        place: &Name,
+        asked: impl Iterator<Item = (&Name, &RelPath)>,
+    ) -> Result<HashMap<usize, String>, JournalError> {
+        let rows: Vec<_> =
+            asked.enumerate().map(|(at, (rule, path))| (rule.as_str(), bulk::hex(path.as_bytes()), at)).collect();
+        let (place, rows) = (place.as_str(), bulk::json(&rows));
+        let found = sqlx::query_file!("queries/sightings_known.sql", place, rows).fetch_all(&self.read).await?;
+        Ok(found.into_iter().filter_map(|row| Some((usize::try_from(row.key).ok()?, row.fingerprint))).collect())
+    }
+
     /// Items that are not at rest, in the order of their numbers.
     pub async fn open_items(&self, after: i64, limit: i64) -> Result<Vec<Work>, JournalError> {
         let rows = sqlx::query_file_as!(WorkRow, "queries/item_open.sql", after, limit).fetch_all(&self.read).await?;
@@ -122,61 +143,106 @@ impl Journal {
     }
 }
 
-async fn take_one(
-    connection: &mut sqlx::SqliteConnection,
-    ids: &crate::open::Ids,
-    sighting: Sighting,
-    at: Timestamp,
-) -> Result<Result<Work, Refusal>, sqlx::Error> {
-    let Sighting { rule, version, file, fingerprint, size, seen, own_results, by_hand } = sighting;
-    let seen = seen.as_millisecond();
-    let now = at.as_millisecond();
-    let (rule_name, place, path) = (rule.as_str(), file.place.as_str(), file.path.as_bytes());
-    let output = sqlx::query_file!("queries/output_get.sql", place, path).fetch_optional(&mut *connection).await?;
-    let output = output.filter(|output| output.fingerprint == fingerprint);
-    let new = sqlx::query_file!("queries/sighting_take.sql", rule_name, place, path, fingerprint, now, seen)
-        .execute(&mut *connection)
-        .await?
-        .rows_affected()
-        > 0;
-    if !by_hand {
-        if !new {
-            return Ok(Err(Refusal::Known));
+/// Splits sightings so that no two of a batch are about the same file and rule: a statement
+/// over many rows could not tell which of them it took.
+fn without_doubles(sightings: Vec<Sighting>) -> Vec<Vec<Sighting>> {
+    let mut batches = vec![Vec::with_capacity(sightings.len())];
+    let mut seen = HashSet::new();
+    for sighting in sightings {
+        if !seen.insert((sighting.rule.clone(), sighting.file.clone())) {
+            seen.clear();
+            seen.insert((sighting.rule.clone(), sighting.file.clone()));
+            batches.push(Vec::new());
         }
-        if output.as_ref().is_some_and(|output| output.rule == rule_name && !own_results) {
-            return Ok(Err(Refusal::OwnResult));
+        batches.last_mut().expect("one is there").push(sighting);
+    }
+    batches
+}
+
+async fn take_batch(
+    connection: &mut SqliteConnection,
+    ids: &Ids,
+    sightings: Vec<Sighting>,
+    at: Timestamp,
+) -> Result<Vec<Result<Work, Refusal>>, sqlx::Error> {
+    let rows: Vec<_> = sightings
+        .iter()
+        .enumerate()
+        .map(|(at, s)| {
+            let path = bulk::hex(s.file.path.as_bytes());
+            (s.rule.as_str(), s.file.place.as_str(), path, &s.fingerprint, s.seen.as_millisecond(), at)
+        })
+        .collect();
+    let rows = bulk::json(&rows);
+    let mut outputs = HashMap::new();
+    for output in sqlx::query_file!("queries/outputs_at.sql", rows).fetch_all(&mut *connection).await? {
+        outputs.insert(usize::try_from(output.key).unwrap_or(usize::MAX), output);
+    }
+    let taken = sqlx::query_file!("queries/sightings_take.sql", rows).fetch_all(&mut *connection).await?;
+    let taken: HashSet<_> = taken.into_iter().map(|row| (row.rule, row.place, row.path)).collect();
+    let now = at.as_millisecond();
+    let mut answers = Vec::with_capacity(sightings.len());
+    for (at, sighting) in sightings.into_iter().enumerate() {
+        let Sighting { rule, version, file, fingerprint, size, own_results, by_hand, .. } = sighting;
+        let output = outputs.get(&at).filter(|output| output.fingerprint == fingerprint);
+        let key = (rule.as_str().to_owned(), file.place.as_str().to_owned(), file.path.as_bytes().to_vec());
+        if !by_hand && !taken.contains(&key) {
+            answers.push(Err(Refusal::Known));
+        } else if !by_hand && output.is_some_and(|output| output.rule == rule.as_str() && !own_results) {
+            answers.push(Err(Refusal::OwnResult));
+        } else {
+            let depth = output.map_or(0, |output| output.depth + 1);
+            answers.push(Ok(Work {
+                item: ids.item.fetch_add(1, Relaxed),
+                run: ids.run.fetch_add(1, Relaxed),
+                rule,
+                version,
+                fingerprint,
+                size,
+                state: ItemState::Queued,
+                branch: None,
+                step: 0,
+                hand: None,
+                failures: 0,
+                due: None,
+                depth: u32::try_from(depth).unwrap_or(u32::MAX),
+                taken: records::time(now),
+                started: records::time(now),
+                by_hand,
+                file,
+            }));
         }
     }
-    let depth = output.map_or(0, |output| output.depth + 1);
-    let run = ids.run.fetch_add(1, Relaxed);
-    let item = ids.item.fetch_add(1, Relaxed);
-    let cause = if by_hand { "hand" } else { "arrival" };
-    let bytes = size.cast_signed();
-    sqlx::query_file!("queries/run_put.sql", run, rule_name, version, cause, now).execute(&mut *connection).await?;
-    sqlx::query_file!("queries/item_put.sql", item, run, rule_name, place, path, fingerprint, bytes, depth, now)
-        .execute(&mut *connection)
-        .await?;
-    let (rowid, name) = (item * 2, file.path.to_string());
-    sqlx::query_file!("queries/name_put.sql", rowid, name).execute(&mut *connection).await?;
-    Ok(Ok(Work {
-        item,
-        run,
-        rule,
-        version,
-        fingerprint,
-        size,
-        state: ItemState::Queued,
-        branch: None,
-        step: 0,
-        hand: None,
-        failures: 0,
-        due: None,
-        depth: u32::try_from(depth).unwrap_or(u32::MAX),
-        taken: records::time(now),
-        started: records::time(now),
-        by_hand,
-        file,
-    }))
+    put_works(connection, answers.iter().flatten(), now).await?;
+    Ok(answers)
+}
+
+async fn put_works(
+    connection: &mut SqliteConnection,
+    works: impl Iterator<Item = &Work> + Clone + Send,
+    now: i64,
+) -> Result<(), sqlx::Error> {
+    if works.clone().next().is_none() {
+        return Ok(());
+    }
+    let runs: Vec<_> = works
+        .clone()
+        .map(|w| (w.run, w.rule.as_str(), w.version, if w.by_hand { "hand" } else { "arrival" }))
+        .collect();
+    let runs = bulk::json(&runs);
+    sqlx::query_file!("queries/runs_put.sql", runs, now).execute(&mut *connection).await?;
+    let items: Vec<_> = works
+        .clone()
+        .map(|w| {
+            let path = bulk::hex(w.file.path.as_bytes());
+            (w.item, w.run, w.rule.as_str(), w.file.place.as_str(), path, &w.fingerprint, w.size, w.depth)
+        })
+        .collect();
+    let items = bulk::json(&items);
+    sqlx::query_file!("queries/items_put.sql", items, now).execute(&mut *connection).await?;
+    let names: Vec<_> = works.map(|w| (w.item * 2, w.file.path.to_string())).collect();
+    over!(connection, "queries/names_put.sql", names);
+    Ok(())
 }
 
 struct WorkRow {

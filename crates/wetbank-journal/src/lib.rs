@@ -5,6 +5,7 @@
 //! commit is on disk, so thousands of small steps a second are recorded durably.
 
 mod arranged;
+mod bulk;
 mod error;
 mod history;
 mod intake;

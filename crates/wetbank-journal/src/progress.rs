@@ -3,10 +3,9 @@
 use std::sync::atomic::Ordering::Relaxed;
 
 use jiff::Timestamp;
-use sqlx::SqliteConnection;
 use wetbank_core::{FilePath, ItemState, Name};
 
-use crate::{GoingAttempt, Journal, JournalError, records};
+use crate::{GoingAttempt, Journal, JournalError, bulk, records, writer::Step};
 
 /// The start of an attempt at a step.
 #[derive(Debug, Clone)]
@@ -62,7 +61,7 @@ pub enum Outcome {
 }
 
 impl Outcome {
-    fn as_str(self) -> &'static str {
+    pub(crate) fn as_str(self) -> &'static str {
         match self {
             Self::Done => "done",
             Self::Failed => "failed",
@@ -132,64 +131,26 @@ impl Journal {
 
     /// Records that an attempt starts.
     pub async fn start_attempt(&self, start: AttemptStart) -> Result<(), JournalError> {
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let (step, branch) = (start.step as i64, start.branch as i64);
-                    let began = start.began.as_millisecond();
-                    let place = start.target.as_ref().map(|t| t.place.as_str());
-                    let path = start.target.as_ref().map(|t| t.path.as_bytes());
-                    sqlx::query_file!(
-                        "queries/attempt_start.sql",
-                        start.id,
-                        start.item,
-                        step,
-                        start.kind,
-                        start.number,
-                        began,
-                        place,
-                        path,
-                        start.intent
-                    )
-                    .execute(&mut *connection)
-                    .await?;
-                    sqlx::query_file!("queries/item_working.sql", start.item, branch, step)
-                        .execute(&mut *connection)
-                        .await?;
-                    Ok(())
-                })
-            })
-            .await
+        self.writer.step(Step::Start(start)).await
     }
 
     /// Records what is about to be committed.
     pub async fn intend(&self, intention: Intention) -> Result<(), JournalError> {
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let Intention { attempt, intent, target, size, sha256, blake3, output } = intention;
-                    let (place, path) = (target.place.as_str(), target.path.as_bytes());
-                    let size = size.cast_signed();
-                    sqlx::query_file!("queries/attempt_intend.sql", attempt, intent, place, path, size, sha256, blake3)
-                        .execute(&mut *connection)
-                        .await?;
-                    if let Some(output) = output {
-                        put_output(connection, &output).await?;
-                    }
-                    Ok(())
-                })
-            })
-            .await
+        self.writer.step(Step::Intend(intention)).await
     }
 
     /// Records a file of ours that no attempt staged, such as a moved one.
     pub async fn note_output(&self, output: Output) -> Result<(), JournalError> {
-        self.writer.write(move |connection| Box::pin(async move { put_output(connection, &output).await })).await
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move { bulk::put_outputs(connection, std::iter::once(&output)).await })
+            })
+            .await
     }
 
     /// Records the end of an attempt and where the item stands, together.
     pub async fn record(&self, progress: Progress) -> Result<(), JournalError> {
-        self.writer.write(move |connection| Box::pin(async move { apply(connection, progress).await })).await
+        self.writer.step(Step::Record(progress)).await
     }
 
     /// Brings a held item to another state, if it is still held: queued to be worked on again
@@ -206,7 +167,7 @@ impl Journal {
                     }
                     sqlx::query_file!("queries/run_version.sql", change.run, version).execute(&mut *connection).await?;
                     sqlx::query_file!("queries/hold_remove.sql", change.item).execute(&mut *connection).await?;
-                    apply(connection, Progress { end: None, change, hold: None, forget: None }).await?;
+                    bulk::record(connection, &[Progress { end: None, change, hold: None, forget: None }]).await?;
                     Ok(true)
                 })
             })
@@ -232,60 +193,4 @@ impl Journal {
             blake3: row.blake3,
         }))
     }
-}
-
-async fn put_output(connection: &mut SqliteConnection, output: &Output) -> Result<(), sqlx::Error> {
-    let (place, path) = (output.file.place.as_str(), output.file.path.as_bytes());
-    let (rule, fingerprint) = (output.rule.as_str(), output.fingerprint.as_str());
-    sqlx::query_file!("queries/output_put.sql", place, path, fingerprint, rule, output.item, output.depth)
-        .execute(connection)
-        .await?;
-    Ok(())
-}
-
-async fn apply(connection: &mut SqliteConnection, progress: Progress) -> Result<(), sqlx::Error> {
-    let Progress { end, change, hold, forget } = progress;
-    if let Some(end) = end {
-        let (ended, outcome) = (end.ended.as_millisecond(), end.outcome.as_str());
-        let size = end.size.map(u64::cast_signed);
-        sqlx::query_file!("queries/attempt_end.sql", end.id, ended, outcome, end.code, end.message, end.remedy, size)
-            .execute(&mut *connection)
-            .await?;
-        if let Some(name) = end.also_named {
-            let rowid = end.id * 2 + 1;
-            sqlx::query_file!("queries/name_put.sql", rowid, name).execute(&mut *connection).await?;
-        }
-    }
-    let now = change.at.as_millisecond();
-    let state = change.state.as_str();
-    let (step, branch) = (change.step as i64, change.branch.map(|b| b as i64));
-    let due = change.due.map(|due| due.as_millisecond());
-    let ended = matches!(change.state, ItemState::Done | ItemState::Skipped).then_some(now);
-    sqlx::query_file!(
-        "queries/item_change.sql",
-        change.item,
-        state,
-        step,
-        change.hand,
-        change.failures,
-        due,
-        change.why,
-        ended,
-        branch
-    )
-    .execute(&mut *connection)
-    .await?;
-    if let Some(hold) = hold {
-        sqlx::query_file!("queries/hold_put.sql", change.item, now, hold.code, hold.why, hold.remedy)
-            .execute(&mut *connection)
-            .await?;
-    }
-    if let Some((rule, file)) = forget {
-        let (rule, place, path) = (rule.as_str(), file.place.as_str(), file.path.as_bytes());
-        sqlx::query_file!("queries/sighting_forget.sql", place, path, rule, now, now).execute(&mut *connection).await?;
-    }
-    if change.state.is_at_rest() || change.state == ItemState::Queued {
-        sqlx::query_file!("queries/run_settle.sql", change.run, now).execute(&mut *connection).await?;
-    }
-    Ok(())
 }

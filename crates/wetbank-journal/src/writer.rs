@@ -6,7 +6,7 @@ use sqlx::{Connection, SqliteConnection};
 use tokio::sync::{Mutex, mpsc, oneshot};
 use tokio::task::JoinHandle;
 
-use crate::JournalError;
+use crate::{AttemptStart, Intention, JournalError, Progress, bulk};
 
 /// Writes that may wait. A full queue makes writers wait, which is the back-pressure we want.
 const QUEUE: usize = 4096;
@@ -19,8 +19,21 @@ type BoxFuture<'c, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 /// Tells the caller how its write ended, after the commit.
 type Acknowledge = Box<dyn FnOnce(Result<(), JournalError>) + Send>;
 
-/// A write: statements on the connection, and who waits for them.
-type Write = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> BoxFuture<'c, (bool, Acknowledge)> + Send>;
+/// Statements on the connection, and who waits for them.
+type Statements = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> BoxFuture<'c, (bool, Acknowledge)> + Send>;
+
+/// The writes of a step at work. Those that wait together are written by the same statements:
+/// an item never has two of them waiting, so their order among each other means nothing.
+pub(crate) enum Step {
+    Start(AttemptStart),
+    Intend(Intention),
+    Record(Progress),
+}
+
+enum Write {
+    Step(Step, oneshot::Sender<Result<(), JournalError>>),
+    Other(Statements),
+}
 
 #[derive(Debug, Clone)]
 pub(crate) struct Writer {
@@ -47,7 +60,7 @@ impl Writer {
         F: for<'c> FnOnce(&'c mut SqliteConnection) -> BoxFuture<'c, Result<T, sqlx::Error>> + Send + 'static,
     {
         let (reply, answer) = oneshot::channel();
-        let write: Write = Box::new(move |connection| {
+        let write: Statements = Box::new(move |connection| {
             Box::pin(async move {
                 let result = statements(connection).await;
                 let fine = result.is_ok();
@@ -60,7 +73,14 @@ impl Writer {
                 (fine, acknowledge)
             })
         });
-        self.queue.send(write).await.map_err(|_| JournalError::Closed)?;
+        self.queue.send(Write::Other(write)).await.map_err(|_| JournalError::Closed)?;
+        answer.await.map_err(|_| JournalError::Closed)?
+    }
+
+    /// Queues a step's write and waits until it is committed.
+    pub(crate) async fn step(&self, step: Step) -> Result<(), JournalError> {
+        let (reply, answer) = oneshot::channel();
+        self.queue.send(Write::Step(step, reply)).await.map_err(|_| JournalError::Closed)?;
         answer.await.map_err(|_| JournalError::Closed)?
     }
 
@@ -106,10 +126,33 @@ async fn transaction(
     writes: impl Iterator<Item = Write>,
     waiting: &mut Vec<Acknowledge>,
 ) -> Result<(), sqlx::Error> {
-    sqlx::raw_sql("BEGIN IMMEDIATE").execute(&mut *connection).await?;
-    let mut failed = false;
+    let (mut starts, mut intentions, mut progress, mut others) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for write in writes {
-        let (fine, acknowledge) = write(connection).await;
+        let reply = match write {
+            Write::Other(statements) => {
+                others.push(statements);
+                continue;
+            }
+            Write::Step(step, reply) => {
+                match step {
+                    Step::Start(start) => starts.push(start),
+                    Step::Intend(intention) => intentions.push(intention),
+                    Step::Record(record) => progress.push(record),
+                }
+                reply
+            }
+        };
+        waiting.push(Box::new(move |committed| {
+            let _ = reply.send(committed);
+        }));
+    }
+    sqlx::raw_sql("BEGIN IMMEDIATE").execute(&mut *connection).await?;
+    bulk::start(connection, &starts).await?;
+    bulk::intend(connection, &intentions).await?;
+    bulk::record(connection, &progress).await?;
+    let mut failed = false;
+    for statements in others {
+        let (fine, acknowledge) = statements(connection).await;
         waiting.push(acknowledge);
         failed |= !fine;
     }

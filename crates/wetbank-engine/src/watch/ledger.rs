@@ -8,10 +8,13 @@ use std::{
 use jiff::Timestamp;
 use wetbank_core::{FilePath, RelPath};
 use wetbank_journal::Sighting;
-use wetbank_places::{Entry, Place};
+use wetbank_places::{Entry, EntryKind, Place};
 
+use super::Watched;
 use crate::{LiveRule, engine::Core};
 
+/// Files whose ledger rows are looked up together.
+pub(super) const TOGETHER: usize = 256;
 /// Ledger rows read at once.
 const PAGE: i64 = 2000;
 
@@ -62,6 +65,32 @@ pub(super) async fn forget_gone<'r>(
             }
         }
     }
+}
+
+/// Which rules are about which of these files and did not take them in this state before: pairs
+/// of the rule's and the file's index, files in their order.
+pub(super) async fn untaken(
+    core: &Core,
+    place: &dyn Place,
+    watched: &Watched,
+    entries: &[Entry],
+) -> Vec<(usize, usize)> {
+    let mut pairs = Vec::new();
+    for (file, entry) in entries.iter().enumerate().filter(|(_, entry)| entry.kind == EntryKind::File) {
+        pairs.extend(watched.about(&entry.path).map(|(rule, _)| (rule, file)));
+    }
+    if pairs.is_empty() {
+        return pairs;
+    }
+    let asked = pairs.iter().map(|&(rule, file)| (&watched.rules[rule].rule.name, &entries[file].path));
+    // Taking files in tells known ones apart as well, only at a higher price.
+    let known = core.journal.known_states(place.name(), asked).await.unwrap_or_default();
+    let mut at = 0..;
+    pairs.retain(|&(_, file)| {
+        let state = at.next().and_then(|at| known.get(&at));
+        state.is_none_or(|state| *state != entries[file].fingerprint.to_string())
+    });
+    pairs
 }
 
 /// What is offered for a complete file.

@@ -1,7 +1,7 @@
 //! Watching a folder of this machine: kernel events, and scans where they cannot be trusted.
 
 use std::{
-    collections::{BTreeMap, HashMap, VecDeque},
+    collections::{HashMap, VecDeque},
     ffi::OsStr,
     os::unix::ffi::OsStrExt,
     sync::{Arc, Mutex, PoisonError},
@@ -18,8 +18,8 @@ use wetbank_places::{Depth, Entry, EntryKind, Place};
 
 use super::{
     Watched,
-    ledger::{SeenPaths, forget_gone, sighting},
-    settle::{Answer, QUIET, Seen, Settling},
+    ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
+    settle::{Again, Answer, QUIET, Seen, Settling},
 };
 use crate::{clock, engine::Core};
 
@@ -84,7 +84,7 @@ struct Local {
     folders: Folders,
     settling: Settling,
     /// When to look at paths again.
-    again: BTreeMap<(Timestamp, RelPath), Seen>,
+    again: Again,
     blind: bool,
 }
 
@@ -108,7 +108,7 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
         watches,
         folders,
         settling: Settling::default(),
-        again: BTreeMap::new(),
+        again: Again::default(),
         blind: false,
     };
     let mut scan_at = Instant::now();
@@ -123,8 +123,7 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
             let asked = local.watched.rules.iter().map(|l| l.rule.arrival.poll).min().unwrap_or(pause);
             scan_at = Instant::now() + if whole { pause } else { asked.min(pause) };
         }
-        let look_at =
-            local.again.keys().next().map_or(scan_at, |(due, _)| (Instant::now() + clock::until(*due)).min(scan_at));
+        let look_at = local.again.next().map_or(scan_at, |due| (Instant::now() + clock::until(due)).min(scan_at));
         tokio::select! {
             () = changes.came.notified() => {}
             () = tokio::time::sleep_until(look_at) => {}
@@ -234,25 +233,29 @@ impl Local {
             self.add_watch(&folder);
             let deep = self.watched.is_deep(&folder);
             let looked = clock::now();
-            let mut entries = self.place.list(&folder, Depth::One);
-            while let Some(entry) = entries.next().await {
-                match entry {
-                    Ok(entry) if entry.kind == EntryKind::Folder => {
-                        if deep {
-                            folders.push(entry.path);
+            let mut listing = self.place.list(&folder, Depth::One).ready_chunks(TOGETHER);
+            while let Some(chunk) = listing.next().await {
+                let mut entries = Vec::with_capacity(chunk.len());
+                for entry in chunk {
+                    match entry {
+                        Ok(entry) if entry.kind == EntryKind::Folder => {
+                            if deep {
+                                folders.push(entry.path);
+                            }
                         }
-                    }
-                    Ok(entry) => {
-                        seen.insert(&entry.path);
-                        self.consider(&entry, Seen::Found, looked, true).await;
-                    }
-                    Err(error) => {
-                        whole = false;
-                        if self.core.place_failed(&error) {
-                            tracing::warn!(%error, "a watched folder cannot be listed");
+                        Ok(entry) => {
+                            seen.insert(&entry.path);
+                            entries.push(entry);
+                        }
+                        Err(error) => {
+                            whole = false;
+                            if self.core.place_failed(&error) {
+                                tracing::warn!(%error, "a watched folder cannot be listed");
+                            }
                         }
                     }
                 }
+                self.consider(&entries, |_| Seen::Found, looked).await;
             }
         }
         if whole && self.core.health.well(self.place.name()) {
@@ -265,11 +268,14 @@ impl Local {
         let mut closed = Vec::new();
         for (path, change) in changes {
             match change {
-                Change::Closed => closed.push(path),
+                Change::Closed => {
+                    self.again.forget(&path);
+                    closed.push((path, Seen::Closed));
+                }
                 // Its writer will close it; a hard link has none and is looked at later.
                 Change::Appeared => {
                     let due = clock::after(clock::now(), QUIET);
-                    self.again.insert((due, path), Seen::Found);
+                    self.again.put(due, path, Seen::Found);
                 }
                 Change::Gone => self.gone(path).await,
                 Change::NewFolder if self.watched.wants(&path) => {
@@ -282,7 +288,7 @@ impl Local {
                 Change::NewFolder => {}
             }
         }
-        self.look_at(closed.into_iter().map(|path| (path, Seen::Closed)).collect()).await;
+        self.look_at(closed).await;
     }
 
     async fn gone(&mut self, path: RelPath) {
@@ -295,15 +301,7 @@ impl Local {
     }
 
     async fn look_again(&mut self) {
-        let now = clock::now();
-        let mut due = Vec::new();
-        while let Some(entry) = self.again.first_entry() {
-            if entry.key().0 > now {
-                break;
-            }
-            let ((_, path), seen) = entry.remove_entry();
-            due.push((path, seen));
-        }
+        let due = self.again.take(clock::now());
         self.look_at(due).await;
     }
 
@@ -319,33 +317,25 @@ impl Local {
                 let place = place.clone();
                 async move { (place.stat(&path).await, seen) }
             })
-            .buffered(LOOKS);
-        while let Some((entry, seen)) = looks.next().await {
+            .buffered(LOOKS)
+            .ready_chunks(TOGETHER);
+        while let Some(chunk) = looks.next().await {
             // Gone already: nothing to say about it.
-            if let Ok(entry) = entry {
-                self.consider(&entry, seen, looked, false).await;
-            }
+            let (entries, kinds): (Vec<_>, Vec<_>) =
+                chunk.into_iter().filter_map(|(entry, seen)| Some((entry.ok()?, seen))).unzip();
+            self.consider(&entries, |at| kinds[at], looked).await;
         }
     }
 
-    /// Takes a file in for every rule that is about it, once it is complete. It was looked at no
-    /// earlier than `looked`.
-    async fn consider(&mut self, entry: &Entry, seen: Seen, looked: Timestamp, scanned: bool) {
-        if entry.kind != EntryKind::File {
-            return;
-        }
+    /// Takes files in for every rule that is about them, once they are complete. They were looked
+    /// at no earlier than `looked`; `seen` tells of each how it came to be seen.
+    async fn consider(&mut self, entries: &[Entry], seen: impl Fn(usize) -> Seen, looked: Timestamp) {
         let now = clock::now();
-        let about: Vec<_> = self.watched.about(&entry.path).map(|(at, live)| (at, live.clone())).collect();
-        for (at, live) in about {
-            let arrival = &live.rule.arrival;
-            if scanned && self.core.is_known(&live.rule.name, self.place.name(), entry).await {
-                continue;
-            }
-            match self.settling.look(at, &entry.path, &entry.fingerprint, arrival.settle, seen, now) {
-                Answer::Settled => self.core.intake.offer(sighting(&live, self.place.as_ref(), entry, looked)).await,
-                Answer::LookAgain(due) => {
-                    self.again.insert((due, entry.path.clone()), seen);
-                }
+        for (at, file) in untaken(&self.core, self.place.as_ref(), &self.watched, entries).await {
+            let (live, entry, seen) = (&self.watched.rules[at], &entries[file], seen(file));
+            match self.settling.look(at, &entry.path, &entry.fingerprint, live.rule.arrival.settle, seen, now) {
+                Answer::Settled => self.core.intake.offer(sighting(live, self.place.as_ref(), entry, looked)).await,
+                Answer::LookAgain(due) => self.again.put(due, entry.path.clone(), seen),
             }
         }
     }

@@ -10,7 +10,7 @@ use wetbank_places::{Depth, EntryKind, Place};
 
 use super::{
     Watched,
-    ledger::{SeenPaths, forget_gone, sighting},
+    ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
     settle::{Answer, QUIET, Seen, Settling},
 };
 use crate::{clock, engine::Core};
@@ -62,31 +62,32 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
     let mut seen = SeenPaths::default();
     let mut soonest = look.every;
     let depth = if look.deep { Depth::All } else { Depth::One };
-    let mut entries = place.list(&look.folder, depth);
-    while let Some(entry) = entries.next().await {
-        let entry = match entry {
-            Ok(entry) => entry,
-            Err(error) => {
-                if core.place_failed(&error) {
-                    tracing::warn!(%error, "a watched folder cannot be listed");
+    let mut listing = place.list(&look.folder, depth).ready_chunks(TOGETHER);
+    while let Some(chunk) = listing.next().await {
+        let mut entries = Vec::with_capacity(chunk.len());
+        for entry in chunk {
+            match entry {
+                Ok(entry) if entry.kind == EntryKind::File => {
+                    seen.insert(&entry.path);
+                    entries.push(entry);
                 }
-                // What was not listed is not gone.
-                look.due = Instant::now() + look.every;
-                return;
+                Ok(_) => {}
+                Err(error) => {
+                    if core.place_failed(&error) {
+                        tracing::warn!(%error, "a watched folder cannot be listed");
+                    }
+                    // What was not listed is not gone.
+                    look.due = Instant::now() + look.every;
+                    return;
+                }
             }
-        };
-        if entry.kind != EntryKind::File {
-            continue;
         }
-        seen.insert(&entry.path);
-        for (at, live) in watched.about(&entry.path) {
-            if core.is_known(&live.rule.name, place.name(), &entry).await {
-                continue;
-            }
+        for (at, file) in untaken(core, place.as_ref(), watched, &entries).await {
+            let (live, entry) = (&watched.rules[at], &entries[file]);
             let settle = live.rule.arrival.settle;
             let now = clock::now();
             match look.settling.look(at, &entry.path, &entry.fingerprint, settle, Seen::FoundElsewhere, now) {
-                Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), &entry, since)).await,
+                Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), entry, since)).await,
                 Answer::LookAgain(due) => soonest = soonest.min(clock::until(due)),
             }
         }

@@ -1,6 +1,9 @@
 //! Is a file complete?
 
-use std::{collections::HashMap, time::Duration};
+use std::{
+    collections::{BTreeSet, HashMap},
+    time::Duration,
+};
 
 use jiff::Timestamp;
 use wetbank_core::{Fingerprint, RelPath};
@@ -23,6 +26,50 @@ pub(super) enum Seen {
 #[derive(Debug, Default)]
 pub(super) struct Settling {
     waiting: HashMap<(usize, RelPath), (Fingerprint, Timestamp)>,
+}
+
+/// Files to look at again, each at one time.
+#[derive(Debug, Default)]
+pub(super) struct Again {
+    by_time: BTreeSet<(Timestamp, RelPath)>,
+    by_path: HashMap<RelPath, (Timestamp, Seen)>,
+}
+
+impl Again {
+    /// Asks for a look; of two that are asked for, the earlier stays.
+    pub fn put(&mut self, due: Timestamp, path: RelPath, seen: Seen) {
+        match self.by_path.get(&path) {
+            Some((earlier, _)) if *earlier <= due => return,
+            Some((later, _)) => drop(self.by_time.remove(&(*later, path.clone()))),
+            None => {}
+        }
+        self.by_time.insert((due, path.clone()));
+        self.by_path.insert(path, (due, seen));
+    }
+
+    /// No look is needed any more.
+    pub fn forget(&mut self, path: &RelPath) {
+        if let Some((due, _)) = self.by_path.remove(path) {
+            self.by_time.remove(&(due, path.clone()));
+        }
+    }
+
+    /// When the first look is due.
+    pub fn next(&self) -> Option<Timestamp> {
+        self.by_time.first().map(|(due, _)| *due)
+    }
+
+    /// What is due by now.
+    pub fn take(&mut self, now: Timestamp) -> Vec<(RelPath, Seen)> {
+        let mut due = Vec::new();
+        while self.by_time.first().is_some_and(|(first, _)| *first <= now) {
+            let Some((_, path)) = self.by_time.pop_first() else { break };
+            if let Some((_, seen)) = self.by_path.remove(&path) {
+                due.push((path, seen));
+            }
+        }
+        due
+    }
 }
 
 /// The answer about one file.
@@ -120,5 +167,18 @@ mod tests {
         assert_eq!(look(&mut settling, &file(1, 10), 0, Seen::Found, 100), Answer::Settled);
         assert_eq!(look(&mut settling, &file(1, 10), 0, Seen::FoundElsewhere, 100), Answer::LookAgain(at(102)));
         assert_eq!(look(&mut settling, &file(1, 10), 0, Seen::FoundElsewhere, 102), Answer::Settled);
+    }
+
+    #[test]
+    fn of_two_looks_at_a_file_the_earlier_stays_and_a_forgotten_one_does_not_come() {
+        let (mut again, a, b) = (Again::default(), RelPath::parse("a").unwrap(), RelPath::parse("b").unwrap());
+        again.put(at(20), a.clone(), Seen::Found);
+        again.put(at(10), a.clone(), Seen::Closed);
+        again.put(at(15), a.clone(), Seen::Found);
+        again.put(at(12), b.clone(), Seen::Found);
+        assert_eq!(again.next(), Some(at(10)));
+        again.forget(&b);
+        assert_eq!(again.take(at(30)), [(a, Seen::Closed)]);
+        assert_eq!(again.next(), None);
     }
 }

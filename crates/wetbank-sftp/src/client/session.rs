@@ -9,7 +9,7 @@ use std::{
     time::Duration,
 };
 
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use tokio::{
     sync::{Semaphore, mpsc, oneshot},
     time::Instant,
@@ -25,6 +25,9 @@ use crate::{
 /// However lively the rest of the connection, no single request waits longer than this many
 /// times the allowed silence.
 const PATIENCE: u32 = 10;
+/// Small requests that wait together go out together, up to so many bytes: one SSH packet, one
+/// call of the kernel, instead of one of each for every request.
+const TOGETHER: usize = 30_000;
 /// Extensions that a hello may name.
 const EXTENSIONS: usize = 64;
 
@@ -231,15 +234,36 @@ async fn write_all(
             () = shared.gone.cancelled() => return,
         };
         let Some(packet) = packet else { return };
-        let sent = tokio::select! {
-            sent = outgoing.send(packet) => sent,
-            () = shared.gone.cancelled() => return,
-        };
-        if let Err(error) = sent {
-            shared.end(error.into());
-            return;
+        let (packet, large) = gather(packet, &mut packets);
+        for packet in std::iter::once(packet).chain(large) {
+            let sent = tokio::select! {
+                sent = outgoing.send(packet) => sent,
+                () = shared.gone.cancelled() => return,
+            };
+            if let Err(error) = sent {
+                shared.end(error.into());
+                return;
+            }
         }
     }
+}
+
+/// Puts small packets that wait already behind this one; a large one that follows stays apart.
+fn gather(packet: Bytes, packets: &mut mpsc::Receiver<Bytes>) -> (Bytes, Option<Bytes>) {
+    if packet.len() >= TOGETHER {
+        return (packet, None);
+    }
+    let Ok(next) = packets.try_recv() else { return (packet, None) };
+    let mut together = BytesMut::from(packet);
+    let mut next = Some(next);
+    while let Some(packet) = next.take() {
+        if together.len() + packet.len() > TOGETHER {
+            return (together.freeze(), Some(packet));
+        }
+        together.extend_from_slice(&packet);
+        next = packets.try_recv().ok();
+    }
+    (together.freeze(), None)
 }
 
 /// Hands answers to those who wait for them.

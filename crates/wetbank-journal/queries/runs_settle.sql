@@ -6,5 +6,6 @@ UPDATE run SET
     ELSE 'skipped' END,
   ended = CASE
     WHEN EXISTS (SELECT 1 FROM item WHERE run = run.id AND state NOT IN ('done', 'skipped')) THEN NULL
-    ELSE ?2 END
-WHERE id = ?1
+    ELSE j.value->>1 END
+FROM json_each(?1) AS j
+WHERE run.id = j.value->>0

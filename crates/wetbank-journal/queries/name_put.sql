@@ -1,1 +1,0 @@
-INSERT INTO name_index (rowid, name) VALUES (?1, ?2)

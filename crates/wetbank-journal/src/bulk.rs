@@ -1,0 +1,133 @@
+//! Statements over many rows at once, given as one JSON text.
+//!
+//! A statement costs about as much as ten rows, and a busy service writes a dozen rows a file:
+//! what was queued together is written together.
+
+use serde::Serialize;
+use sqlx::SqliteConnection;
+
+use crate::{AttemptStart, Intention, Output, Progress};
+use wetbank_core::ItemState;
+
+/// The rows as JSON: one array, paths in hexadecimal because they need not be text.
+pub(crate) fn json<T: Serialize>(rows: &[T]) -> String {
+    serde_json::to_string(rows).expect("plain values serialise")
+}
+
+/// Bytes as JSON can carry them.
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write;
+    let mut text = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        let _ = write!(text, "{byte:02x}");
+    }
+    text
+}
+
+type Done = Result<(), sqlx::Error>;
+
+/// Runs a statement over rows, unless there are none.
+macro_rules! over {
+    ($connection:expr, $query:literal, $rows:expr) => {
+        if !$rows.is_empty() {
+            let rows = $crate::bulk::json(&$rows);
+            sqlx::query_file!($query, rows).execute(&mut *$connection).await?;
+        }
+    };
+}
+pub(crate) use over;
+
+pub(crate) async fn start(connection: &mut SqliteConnection, starts: &[AttemptStart]) -> Done {
+    let attempts: Vec<_> = starts
+        .iter()
+        .map(|start| {
+            let target = start.target.as_ref();
+            let place = target.map(|t| t.place.as_str());
+            let path = target.map(|t| hex(t.path.as_bytes()));
+            let began = start.began.as_millisecond();
+            (start.id, start.item, start.step, start.kind, start.number, began, place, path, &start.intent)
+        })
+        .collect();
+    over!(connection, "queries/attempts_start.sql", attempts);
+    let items: Vec<_> = starts.iter().map(|start| (start.item, start.branch, start.step)).collect();
+    over!(connection, "queries/items_working.sql", items);
+    Ok(())
+}
+
+pub(crate) async fn intend(connection: &mut SqliteConnection, intentions: &[Intention]) -> Done {
+    let attempts: Vec<_> = intentions
+        .iter()
+        .map(|i| {
+            let (place, path) = (i.target.place.as_str(), hex(i.target.path.as_bytes()));
+            (i.attempt, &i.intent, place, path, i.size, &i.sha256, &i.blake3)
+        })
+        .collect();
+    over!(connection, "queries/attempts_intend.sql", attempts);
+    put_outputs(connection, intentions.iter().filter_map(|i| i.output.as_ref())).await
+}
+
+pub(crate) async fn put_outputs(
+    connection: &mut SqliteConnection,
+    outputs: impl Iterator<Item = &Output> + Send,
+) -> Done {
+    let rows: Vec<_> = outputs
+        .map(|o| (o.file.place.as_str(), hex(o.file.path.as_bytes()), &o.fingerprint, o.rule.as_str(), o.item, o.depth))
+        .collect();
+    over!(connection, "queries/outputs_put.sql", rows);
+    Ok(())
+}
+
+pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progress]) -> Done {
+    let ends: Vec<_> = progress
+        .iter()
+        .filter_map(|p| p.end.as_ref())
+        .map(|end| {
+            let ended = end.ended.as_millisecond();
+            (end.id, ended, end.outcome.as_str(), &end.code, &end.message, &end.remedy, end.size)
+        })
+        .collect();
+    over!(connection, "queries/attempts_end.sql", ends);
+    let names: Vec<_> = progress
+        .iter()
+        .filter_map(|p| p.end.as_ref())
+        .filter_map(|end| Some((end.id * 2 + 1, end.also_named.as_ref()?)))
+        .collect();
+    over!(connection, "queries/names_put.sql", names);
+    let changes: Vec<_> = progress
+        .iter()
+        .map(|p| {
+            let c = &p.change;
+            let is_over = matches!(c.state, ItemState::Done | ItemState::Skipped);
+            let ended = is_over.then(|| c.at.as_millisecond());
+            // Nobody goes on with an item that is over.
+            let hand = c.hand.as_ref().filter(|_| !is_over);
+            let due = c.due.map(|due| due.as_millisecond());
+            (c.item, c.state.as_str(), c.step, hand, c.failures, due, &c.why, ended, c.branch)
+        })
+        .collect();
+    over!(connection, "queries/items_change.sql", changes);
+    let holds: Vec<_> = progress
+        .iter()
+        .filter_map(|p| {
+            let hold = p.hold.as_ref()?;
+            Some((p.change.item, p.change.at.as_millisecond(), &hold.code, &hold.why, &hold.remedy))
+        })
+        .collect();
+    over!(connection, "queries/holds_put.sql", holds);
+    let forgotten: Vec<_> = progress
+        .iter()
+        .filter_map(|p| {
+            let ((rule, file), now) = (p.forget.as_ref()?, p.change.at.as_millisecond());
+            Some((rule.as_str(), file.place.as_str(), hex(file.path.as_bytes()), now, now))
+        })
+        .collect();
+    over!(connection, "queries/sightings_forget.sql", forgotten);
+    let settled: Vec<_> = progress
+        .iter()
+        .map(|p| &p.change)
+        .filter(|change| change.state.is_at_rest() || change.state == ItemState::Queued)
+        .map(|change| (change.run, change.at.as_millisecond()))
+        .collect();
+    over!(connection, "queries/runs_settle.sql", settled);
+    Ok(())
+}
