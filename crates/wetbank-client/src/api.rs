@@ -292,6 +292,20 @@ pub struct Item {
     pub hold: Option<Hold>,
 }
 
+/// Which part of a run goes on.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Retry {
+    /// Only this item; without it, all that is held or waits.
+    pub item: Option<i64>,
+}
+
+/// How much a call changed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Affected {
+    /// So many files.
+    pub items: usize,
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Attempt {
     pub id: i64,

@@ -143,12 +143,7 @@ impl Claims {
     pub fn finish(&self, work: &Work) {
         let mut state = self.lock();
         state.lay_down(work);
-        if let Some((_, waiting)) = state.files.remove(&work.file) {
-            for next in waiting {
-                state.queue_first(next);
-            }
-        }
-        state.known.remove(&work.item);
+        state.let_go(work);
         drop(state);
         self.changed.notify_one();
     }
@@ -158,6 +153,34 @@ impl Claims {
         let mut state = self.lock();
         state.lay_down(&work);
         state.later.insert((due, work.item), work);
+        drop(state);
+        self.changed.notify_one();
+    }
+
+    /// Takes out every item of a run that nobody works on. They stay known until [`Self::forget`],
+    /// so that nobody queues them meanwhile.
+    pub fn take_out(&self, run: i64) -> Vec<Work> {
+        let mut state = self.lock();
+        let mut taken = Vec::new();
+        for queue in state.ready.values_mut() {
+            let (of_run, rest) = std::mem::take(queue).into_iter().partition(|work: &Work| work.run == run);
+            *queue = rest;
+            taken.extend::<VecDeque<Work>>(of_run);
+        }
+        let keys: Vec<_> = state.later.iter().filter(|(_, work)| work.run == run).map(|(key, _)| *key).collect();
+        taken.extend(keys.iter().filter_map(|key| state.later.remove(key)).collect::<Vec<_>>());
+        for (_, waiting) in state.files.values_mut() {
+            let (of_run, rest) = std::mem::take(waiting).into_iter().partition(|work: &Work| work.run == run);
+            *waiting = rest;
+            taken.extend::<VecDeque<Work>>(of_run);
+        }
+        taken
+    }
+
+    /// An item that was taken out is at rest.
+    pub fn forget(&self, work: &Work) {
+        let mut state = self.lock();
+        state.let_go(work);
         drop(state);
         self.changed.notify_one();
     }
@@ -196,6 +219,18 @@ impl State {
             }
         }
         self.hands -= 1;
+    }
+
+    /// The item is done with; if its file was its own, those that waited for it come next.
+    fn let_go(&mut self, work: &Work) {
+        self.known.remove(&work.item);
+        if self.files.get(&work.file).is_some_and(|(owner, _)| *owner == work.item)
+            && let Some((_, waiting)) = self.files.remove(&work.file)
+        {
+            for next in waiting {
+                self.queue_first(next);
+            }
+        }
     }
 
     fn queue(&mut self, work: Work) {
@@ -291,6 +326,25 @@ mod tests {
         let Next::Work(first) = claims.next(Timestamp::from_second(10).unwrap()) else { panic!() };
         claims.finish(&first);
         assert_eq!(claim(&claims).unwrap().item, 2);
+    }
+
+    #[test]
+    fn a_run_is_taken_out_wherever_its_items_wait_and_their_files_are_free_then() {
+        let claims = Claims::default();
+        let of_run = |item, path| Work { run: 7, ..work(item, "first", path) };
+        claims.add([of_run(1, "a"), of_run(2, "b"), of_run(3, "c"), work(4, "second", "a")]);
+        let (at_work, later) = (claim(&claims).unwrap(), claim(&claims).unwrap());
+        assert_eq!((at_work.item, later.item), (1, 4));
+        // The second rule waits for the file of the first, and an item of the run for its time.
+        claims.finish(&later);
+        let second = claim(&claims).unwrap();
+        claims.postpone(second, Timestamp::from_second(10).unwrap());
+        let taken = claims.take_out(7);
+        assert_eq!(taken.iter().map(|w| w.item).collect::<Vec<_>>(), [3, 2]);
+        taken.iter().for_each(|work| claims.forget(work));
+        claims.add([work(5, "second", "b")]);
+        assert_eq!(claim(&claims).unwrap().item, 5);
+        assert!(claims.take_out(7).is_empty(), "the item at work is not taken out");
     }
 
     #[test]

@@ -3,6 +3,7 @@
 use std::{sync::Arc, time::Duration};
 
 use jiff::Timestamp;
+use tokio_util::sync::CancellationToken;
 use wetbank_core::{
     Decision, FileFacts, FilePath, IfExists, ItemState, Original, RelPath, Rule, Step, TemplateFacts, decide,
 };
@@ -69,6 +70,9 @@ pub(crate) async fn fetch(core: &Arc<Core>) {
     }
 }
 
+/// Why an item of a stopped run is held.
+const STOPPED: &str = "its run was stopped by a person";
+
 enum End {
     AtRest,
     Later(Timestamp),
@@ -76,7 +80,10 @@ enum End {
 }
 
 async fn work_on(core: &Arc<Core>, mut work: Work) {
-    match through(core, &mut work).await {
+    let stop = core.begin(&work);
+    let end = through(core, &mut work, &stop).await;
+    core.end(work.item);
+    match end {
         Ok(End::AtRest) => core.claims.finish(&work),
         Ok(End::Later(due)) => core.claims.postpone(work, due),
         Ok(End::Stopping) => {}
@@ -141,7 +148,31 @@ async fn hold(
     Ok(End::AtRest)
 }
 
-async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> {
+/// What follows when an item is told to stop: if only its run is, it is held.
+async fn end_stopped(core: &Core, work: &mut Work, attempt: Option<i64>) -> Result<End, EngineError> {
+    if core.cancel.is_cancelled() {
+        return Ok(End::Stopping);
+    }
+    let end = attempt.map(|id| AttemptEnd {
+        id,
+        ended: clock::now(),
+        outcome: Outcome::Failed,
+        size: None,
+        code: Some("stopped".to_owned()),
+        message: Some(STOPPED.to_owned()),
+        remedy: None,
+        also_named: None,
+    });
+    let remedy = "Release it to go on where it stopped, or dismiss it.".to_owned();
+    hold(core, work, end, "stopped", STOPPED.to_owned(), remedy).await
+}
+
+/// Holds an item that nobody works on, because its run is stopped.
+pub(crate) async fn stopped(core: &Core, work: &mut Work) -> Result<(), EngineError> {
+    end_stopped(core, work, None).await.map(drop)
+}
+
+async fn through(core: &Arc<Core>, work: &mut Work, stop: &CancellationToken) -> Result<End, EngineError> {
     let Some(rule) = core.rule_of(work).await? else {
         let why = format!("the rule \"{}\" is no longer in the book", work.rule);
         return hold(core, work, None, "no-rule", why, "Put the rule back and release, or dismiss.".to_owned()).await;
@@ -190,10 +221,10 @@ async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> 
         return hold(core, work, None, "no-branch", why, "Dismiss, or put the branch back.".to_owned()).await;
     };
     while let Some(step) = arranged.steps.get(work.step) {
-        if core.cancel.is_cancelled() {
-            return Ok(End::Stopping);
+        if stop.is_cancelled() {
+            return end_stopped(core, work, None).await;
         }
-        let at = AtStep { core, work, rule: &rule, branch, step: work.step, kind: step.kind(), hand: &hand };
+        let at = AtStep { core, work, rule: &rule, branch, step: work.step, kind: step.kind(), hand: &hand, stop };
         match at.run(step).await {
             Ok(done) => {
                 hand = done.hand.clone();
@@ -210,7 +241,7 @@ async fn through(core: &Arc<Core>, work: &mut Work) -> Result<End, EngineError> 
         }
     }
     if work.step == arranged.steps.len() && !leaves_original(&arranged.original, &hand) {
-        match keep(core, work, &rule, branch, &arranged.original, &hand).await {
+        match keep(core, work, &rule, (branch, &arranged.original), &hand, stop).await {
             Ok(done) => {
                 work.step += 1;
                 work.failures = 0;
@@ -288,11 +319,11 @@ async fn keep(
     core: &Arc<Core>,
     work: &Work,
     rule: &Rule,
-    branch: usize,
-    original: &Original,
+    (branch, original): (usize, &Original),
     hand: &Hand,
+    stop: &CancellationToken,
 ) -> Result<StepDone, StepFailure> {
-    let at = AtStep { core, work, rule, branch, step: work.step, kind: "original", hand };
+    let at = AtStep { core, work, rule, branch, step: work.step, kind: "original", hand, stop };
     let mut attempt = None;
     let result = match (original, &hand.original) {
         (Original::MoveTo(folder), Some((file, fingerprint))) => {
@@ -451,7 +482,7 @@ async fn later_or_hold(
     };
     match kind {
         FailureKind::Place(_) => unreachable!("turned into another kind above"),
-        FailureKind::Stopping => Ok(End::Stopping),
+        FailureKind::Stopping => end_stopped(core, work, failure.attempt).await,
         FailureKind::Journal(why) => Err(EngineError::NotNow(why)),
         FailureKind::Paused { until, why } => {
             let due = Some(until);

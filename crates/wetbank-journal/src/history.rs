@@ -202,22 +202,25 @@ impl Journal {
         Ok(rows.into_iter().map(|row| Count { group: 0, state: row.state, count: row.count }).collect())
     }
 
-    /// How many items ended in each hour from `start` on, and how many were held.
-    pub async fn hour_counts(&self, start: Timestamp, end: Timestamp) -> Result<Vec<HourCount>, JournalError> {
-        let (start, end) = (start.as_millisecond(), end.as_millisecond());
-        let rows = sqlx::query_file!("queries/counts_hours.sql", start, end).fetch_all(&self.read).await?;
-        let mut counts: Vec<_> = rows
-            .into_iter()
-            .map(|row| HourCount { hour: row.hour, state: row.state, count: row.count, bytes: row.bytes })
-            .collect();
-        let held = sqlx::query_file!("queries/counts_held.sql", start, end).fetch_all(&self.read).await?;
-        counts.extend(held.into_iter().map(|row| HourCount {
-            hour: row.hour,
-            state: "held".to_owned(),
-            count: row.count,
-            bytes: 0,
-        }));
-        Ok(counts)
+    /// How many items ended from a time to another, by the hour counted from `midnight`.
+    pub async fn hour_counts(
+        &self,
+        midnight: Timestamp,
+        from: Timestamp,
+        to: Timestamp,
+    ) -> Result<Vec<HourCount>, JournalError> {
+        let [midnight, from, to] = [midnight, from, to].map(Timestamp::as_millisecond);
+        let rows = sqlx::query_file!("queries/counts_hours.sql", midnight, from, to).fetch_all(&self.read).await?;
+        let count = |hour, state, count, bytes| HourCount { hour, state, count, bytes };
+        Ok(rows.into_iter().map(|row| count(row.hour, row.state, row.count, row.bytes)).collect())
+    }
+
+    /// How many items are held since each hour from `midnight` on.
+    pub async fn held_counts(&self, midnight: Timestamp, to: Timestamp) -> Result<Vec<HourCount>, JournalError> {
+        let [midnight, to] = [midnight, to].map(Timestamp::as_millisecond);
+        let rows = sqlx::query_file!("queries/counts_held.sql", midnight, to).fetch_all(&self.read).await?;
+        let count = |hour, count| HourCount { hour, state: "held".to_owned(), count, bytes: 0 };
+        Ok(rows.into_iter().map(|row| count(row.hour, row.count)).collect())
     }
 
     /// A rule's newest run: number, start, state.

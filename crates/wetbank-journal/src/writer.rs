@@ -31,7 +31,7 @@ pub(crate) enum Step {
 }
 
 enum Write {
-    Step(Step, oneshot::Sender<Result<(), JournalError>>),
+    Step(Box<Step>, oneshot::Sender<Result<(), JournalError>>),
     Other(Statements),
 }
 
@@ -80,7 +80,7 @@ impl Writer {
     /// Queues a step's write and waits until it is committed.
     pub(crate) async fn step(&self, step: Step) -> Result<(), JournalError> {
         let (reply, answer) = oneshot::channel();
-        self.queue.send(Write::Step(step, reply)).await.map_err(|_| JournalError::Closed)?;
+        self.queue.send(Write::Step(Box::new(step), reply)).await.map_err(|_| JournalError::Closed)?;
         answer.await.map_err(|_| JournalError::Closed)?
     }
 
@@ -134,7 +134,7 @@ async fn transaction(
                 continue;
             }
             Write::Step(step, reply) => {
-                match step {
+                match *step {
                     Step::Start(start) => starts.push(start),
                     Step::Intend(intention) => intentions.push(intention),
                     Step::Record(record) => progress.push(record),

@@ -114,8 +114,11 @@ impl PlaceError {
         match self.kind {
             PlaceErrorKind::NotFound => "Check that the file or folder still exists and is spelt right.".to_owned(),
             PlaceErrorKind::Refused => {
+                // The detail of a refused sign-in names the secret that was used.
+                let secret = self.detail.split_once("secret \"").and_then(|(_, rest)| rest.split('"').next());
+                let secret = secret.unwrap_or("SECRET");
                 format!(
-                    "Check the user name; set the secret again with: wetbank secret set SECRET, then test: wetbank place test {place}"
+                    "Check the user name; set the secret again with: wetbank secret set {secret}, then test: wetbank place test {place}"
                 )
             }
             PlaceErrorKind::HostKey => format!(

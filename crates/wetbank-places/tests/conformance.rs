@@ -7,7 +7,7 @@ mod support;
 use std::{fs, os::unix::ffi::OsStrExt};
 
 use futures_util::StreamExt;
-use support::{Rig, Sshd, path, read, read_from, write};
+use support::{Rig, Sshd, path, read, read_from, sftp_place, write};
 use tempfile::TempDir;
 use wetbank_core::{Name, RelPath};
 use wetbank_places::{Collision, Depth, EntryKind, Folder, PlaceErrorKind};
@@ -21,7 +21,7 @@ fn folder() -> Rig {
 fn sftp() -> Rig {
     let root = TempDir::new().unwrap();
     let sshd = Sshd::start();
-    let place = sshd.place(root.path());
+    let place = sftp_place(&sshd, root.path());
     Rig {
         place: std::sync::Arc::new(place),
         root: root.path().to_owned(),

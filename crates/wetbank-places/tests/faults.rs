@@ -7,7 +7,7 @@ mod support;
 use std::{net::SocketAddr, sync::Arc, time::Duration};
 
 use bytes::Bytes;
-use support::{Sshd, client_key, path, write};
+use support::{Sshd, fresh_key, path, sftp_place, sftp_spec, write};
 use tempfile::TempDir;
 use tokio::{
     io::copy_bidirectional,
@@ -55,9 +55,8 @@ impl Cutter {
 async fn a_connection_cut_in_mid_file_is_told_at_once_and_the_next_one_resumes() {
     let (sshd, root) = (Sshd::start(), TempDir::new().unwrap());
     let cutter = Cutter::before(sshd.address).await;
-    let (file, key) = client_key(sshd.folder.path(), &["ed25519"], "");
-    sshd.authorize(&file);
-    let mut spec = sshd.spec(root.path());
+    let key = fresh_key(&sshd, &["ed25519"], "");
+    let mut spec = sftp_spec(&sshd, root.path());
     spec.port = cutter.address.port();
     let place = Sftp::new(Name::new("server").unwrap(), spec, SftpCredentials::Key { key, passphrase: None });
     let piece = Bytes::from(vec![7u8; 1 << 20]);
@@ -98,7 +97,7 @@ async fn a_full_disk_is_no_space_here_and_on_a_server() {
     let content = vec![1u8; 3 << 20];
     let sshd = Sshd::start();
     let folder = Folder::new(Name::new("here").unwrap(), root.path());
-    let server = sshd.place(root.path());
+    let server = sftp_place(&sshd, root.path());
     let here = write(&folder, ".wetbank-1", &content).await.unwrap_err();
     let _ = folder.delete(&path(".wetbank-1")).await;
     let there = write(&server, ".wetbank-2", &content).await.unwrap_err();

@@ -5,7 +5,7 @@
 mod support;
 
 use secrecy::SecretString;
-use support::{Sshd, client_key, path, read, write};
+use support::{Sshd, client_key, fresh_key, path, read, sftp_place, sftp_spec, write};
 use tempfile::TempDir;
 use wetbank_core::{Name, SftpSignIn};
 use wetbank_places::{Collision, HostKey, Place, PlaceErrorKind, Sftp, SftpCredentials, probe};
@@ -20,10 +20,10 @@ async fn every_type_of_key_signs_in_with_and_without_passphrase() {
     let (sshd, root) = (Sshd::start(), TempDir::new().unwrap());
     for kind in [&["ed25519"][..], &["ecdsa"], &["rsa", "-b", "2048"]] {
         for passphrase in ["", "grey heron"] {
-            let (file, key) = client_key(sshd.folder.path(), kind, passphrase);
-            sshd.authorize(&file);
+            let key = fresh_key(&sshd, kind, passphrase);
             let opens = (!passphrase.is_empty()).then(|| SecretString::from(passphrase));
-            let place = Sftp::new(name(), sshd.spec(root.path()), SftpCredentials::Key { key, passphrase: opens });
+            let place =
+                Sftp::new(name(), sftp_spec(&sshd, root.path()), SftpCredentials::Key { key, passphrase: opens });
             place.reach().await.unwrap_or_else(|e| panic!("{kind:?} {passphrase:?}: {e}"));
         }
     }
@@ -32,13 +32,13 @@ async fn every_type_of_key_signs_in_with_and_without_passphrase() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_wrong_passphrase_and_an_unknown_key_are_refused_with_the_reason() {
     let (sshd, root) = (Sshd::start(), TempDir::new().unwrap());
-    let (_, key) = client_key(sshd.folder.path(), &["ed25519"], "grey heron");
+    let key = SecretString::from(client_key(sshd.folder.path(), &["ed25519"], "grey heron").1);
     let wrong = SftpCredentials::Key { key: key.clone(), passphrase: Some("bittern".into()) };
-    let error = Sftp::new(name(), sshd.spec(root.path()), wrong).reach().await.unwrap_err();
+    let error = Sftp::new(name(), sftp_spec(&sshd, root.path()), wrong).reach().await.unwrap_err();
     assert_eq!(error.kind, PlaceErrorKind::Refused);
     assert!(error.detail.contains("passphrase does not open"), "{error}");
     let right = SftpCredentials::Key { key, passphrase: Some("grey heron".into()) };
-    let error = Sftp::new(name(), sshd.spec(root.path()), right).reach().await.unwrap_err();
+    let error = Sftp::new(name(), sftp_spec(&sshd, root.path()), right).reach().await.unwrap_err();
     assert_eq!(error.kind, PlaceErrorKind::Refused);
     assert!(error.detail.contains("by key SHA256:"), "{error}");
 }
@@ -46,10 +46,9 @@ async fn a_wrong_passphrase_and_an_unknown_key_are_refused_with_the_reason() {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_unknown_or_changed_host_key_is_never_trusted() {
     let (sshd, root) = (Sshd::start(), TempDir::new().unwrap());
-    let (file, key) = client_key(sshd.folder.path(), &["ed25519"], "");
-    sshd.authorize(&file);
+    let key = fresh_key(&sshd, &["ed25519"], "");
     let credentials = SftpCredentials::Key { key, passphrase: None };
-    let mut spec = sshd.spec(root.path());
+    let mut spec = sftp_spec(&sshd, root.path());
     assert_eq!(HostKey::fetch(&name(), &spec).await.unwrap().to_string(), sshd.fingerprint);
     for pinned in [None, Some("SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned())] {
         spec.host_key = pinned;
@@ -95,7 +94,7 @@ async fn a_password_signs_in_and_a_wrong_one_is_refused_without_being_told() {
 async fn a_server_that_is_not_there_is_unreachable() {
     let root = TempDir::new().unwrap();
     let sshd = Sshd::start();
-    let place = sshd.place(root.path());
+    let place = sftp_place(&sshd, root.path());
     drop(sshd);
     let error = place.reach().await.unwrap_err();
     assert_eq!(error.kind, PlaceErrorKind::Unreachable);

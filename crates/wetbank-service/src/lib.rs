@@ -2,6 +2,7 @@
 
 mod auth;
 mod console;
+mod day;
 mod error;
 mod events;
 mod handlers;

@@ -16,7 +16,9 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_engine::Engine;
 
 use crate::{
-    Token, auth, console, events,
+    Token, auth, console,
+    day::Day,
+    events,
     handlers::{book, keys, places, rules, runs, status},
 };
 
@@ -30,6 +32,7 @@ pub(crate) struct Shared {
     pub token: Token,
     pub listen: SocketAddr,
     pub stopping: CancellationToken,
+    pub day: Arc<Day>,
     ticket: Arc<str>,
 }
 
@@ -38,7 +41,7 @@ impl Shared {
         let mut bytes = [0u8; 16];
         rand::rngs::OsRng.fill_bytes(&mut bytes);
         let ticket: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
-        Self { engine, token, listen, stopping, ticket: ticket.into() }
+        Self { engine, token, listen, stopping, day: Arc::default(), ticket: ticket.into() }
     }
 
     /// Good for signing a browser in until the service stops.
@@ -72,6 +75,8 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(rules::explain))
             .routes(routes!(runs::runs))
             .routes(routes!(runs::run))
+            .routes(routes!(runs::stop))
+            .routes(routes!(runs::retry))
             .routes(routes!(runs::holds))
             .routes(routes!(runs::release))
             .routes(routes!(runs::dismiss))

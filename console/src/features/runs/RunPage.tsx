@@ -1,7 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 
-import type { Item, Moving, Run } from "../../shared/api/client";
+import { type Item, type Moving, type Run, api } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
 import { Attempts } from "../../shared/ui/Attempts";
 import { Crossing, type Lane, type StoneState } from "../../shared/ui/Crossing";
@@ -80,6 +80,36 @@ function Detail({ item }: { item: Item }) {
   );
 }
 
+/** Stop what goes on; try again at once what waits or is held. */
+function Actions({ run }: { run: Run }) {
+  const client = useQueryClient();
+  const act = useMutation({
+    mutationFn: (verb: "stop" | "retry") => api.post(`/runs/${run.id}/${verb}`),
+    onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
+  });
+  const stoppable = run.items.some((item) => ["queued", "working", "waiting"].includes(item.state));
+  const resting = run.items.filter((item) => ["held", "waiting"].includes(item.state)).length;
+  return (
+    <div className="flex flex-wrap items-center gap-2">
+      {stoppable && (
+        <button type="button" className="btn btn-sm" disabled={act.isPending} onClick={() => act.mutate("stop")}>
+          Stop this run
+        </button>
+      )}
+      {resting > 0 && (
+        <button type="button" className="btn btn-sm btn-primary" disabled={act.isPending} onClick={() => act.mutate("retry")}>
+          {resting === 1 ? "Go on now" : `Go on with all ${resting} now`}
+        </button>
+      )}
+      {act.error && (
+        <p role="alert" className="text-error text-sm">
+          {act.error.message}
+        </p>
+      )}
+    </div>
+  );
+}
+
 function One({ run }: { run: Run }) {
   const status = useQuery(statusQuery);
   const moving = (item: Item) => status.data?.moving.find((one) => one.item === item.id);
@@ -98,6 +128,10 @@ function One({ run }: { run: Run }) {
             {run.title}
           </Link>
           <StateBadge state={run.state} />
+          <span className="flex-1" />
+          <span className="text-base font-normal">
+            <Actions run={run} />
+          </span>
         </h1>
         <p className="quiet pt-1">
           Started by {run.cause === "hand" ? "hand" : "arrival"}, <Time at={run.started} /> · {plural(run.items.length, "file", "files")} · {counts(run)}

@@ -191,16 +191,25 @@ impl Place for Folder {
 
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
         let owned = path.clone();
-        let file = self.run("read", path, move |inner| inner.open_to_read(&owned)).await?;
+        // The first chunk is read with the same call: that is all of most files.
+        let (file, first) = self
+            .run("read", path, move |inner| {
+                let file = inner.open_to_read(&owned)?;
+                let first = read_chunk(&file, from)?;
+                Ok((file, first))
+            })
+            .await?;
         let (place, path, file) = (self.clone(), path.clone(), Arc::new(file));
-        Ok(stream::try_unfold(from, move |at| {
+        Ok(stream::try_unfold((Some(first), from), move |(ready, at)| {
             let (place, path, file) = (place.clone(), path.clone(), file.clone());
             async move {
-                let chunk = place.run("read", &path, move |_| read_chunk(&file, at)).await?;
-                Ok((!chunk.is_empty()).then(|| {
-                    let next = at + chunk.len() as u64;
-                    (chunk, next)
-                }))
+                let (chunk, is_last) = match ready {
+                    Some(ready) => ready,
+                    None => place.run("read", &path, move |_| read_chunk(&file, at)).await?,
+                };
+                let next = at + chunk.len() as u64;
+                let after = is_last.then(|| (Bytes::new(), true));
+                Ok((!chunk.is_empty()).then_some((chunk, (after, next))))
             }
         })
         .boxed())
@@ -270,10 +279,14 @@ impl Folder {
     }
 }
 
-fn read_chunk(file: &File, at: u64) -> std::io::Result<Bytes> {
-    let mut chunk = BytesMut::zeroed(CHUNK);
+/// The next chunk, and whether the file ends behind it.
+fn read_chunk(file: &File, at: u64) -> std::io::Result<(Bytes, bool)> {
+    // One byte more than is there, so that the end is seen at once.
+    let rest = file.metadata()?.len().saturating_sub(at).saturating_add(1);
+    let wanted = usize::try_from(rest).map_or(CHUNK, |rest| rest.min(CHUNK));
+    let mut chunk = BytesMut::zeroed(wanted);
     let mut filled = 0;
-    while filled < CHUNK {
+    while filled < wanted {
         match file.read_at(&mut chunk[filled..], at + filled as u64) {
             Ok(0) => break,
             Ok(read) => filled += read,
@@ -282,7 +295,7 @@ fn read_chunk(file: &File, at: u64) -> std::io::Result<Bytes> {
         }
     }
     chunk.truncate(filled);
-    Ok(chunk.freeze())
+    Ok((chunk.freeze(), filled < wanted))
 }
 
 type Listed = tokio::sync::mpsc::Sender<Result<Entry>>;

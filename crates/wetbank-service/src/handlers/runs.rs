@@ -71,6 +71,27 @@ pub(crate) async fn run(
     }))
 }
 
+/// Stop a run: what is not at its end is held.
+#[utoipa::path(post, path = "/runs/{id}/stop", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::Affected), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+pub(crate) async fn stop(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(id): Part<i64>,
+) -> Result<Json<api::Affected>, ApiError> {
+    Ok(Json(api::Affected { items: state.engine.stop_run(id).await? }))
+}
+
+/// Go on with what is held or waits in a run.
+#[utoipa::path(post, path = "/runs/{id}/retry", tag = "runs", params(("id" = i64, Path)), request_body = api::Retry, responses((status = 200, body = api::Affected), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+pub(crate) async fn retry(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(id): Part<i64>,
+    Body(body): Body<api::Retry>,
+) -> Result<Json<api::Affected>, ApiError> {
+    Ok(Json(api::Affected { items: state.engine.retry_run(id, body.item).await? }))
+}
+
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct HoldsQuery {

@@ -81,29 +81,6 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
         rules_off: arrangement.rules.iter().filter(|live| !live.is_on).count(),
         places_away: engine.places().into_iter().filter(|p| p.error.is_some()).map(|p| p.name.to_string()).collect(),
         moving,
-        today: today(&state, now).await?,
+        today: state.day.traffic(engine.journal(), now).await?,
     }))
-}
-
-async fn today(state: &Shared, now: Timestamp) -> Result<api::Traffic, ApiError> {
-    let from = map::midnight(now);
-    let mut traffic = api::Traffic {
-        from: map::time(from),
-        hours: (0..24).map(|hour| api::HourTraffic { hour, ..Default::default() }).collect(),
-        ..Default::default()
-    };
-    for count in state.engine.journal().hour_counts(from, now).await? {
-        let Some(hour) = usize::try_from(count.hour).ok().and_then(|at| traffic.hours.get_mut(at)) else { continue };
-        match count.state.as_str() {
-            "done" => {
-                hour.done += count.count;
-                hour.bytes += count.bytes;
-                traffic.done += count.count;
-                traffic.bytes += count.bytes;
-            }
-            "held" => hour.held += count.count,
-            _ => hour.skipped += count.count,
-        }
-    }
-    Ok(traffic)
 }

@@ -4,7 +4,7 @@ use anyhow::Result;
 use clap::Subcommand;
 use futures_util::StreamExt;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use wetbank_client::{Client, Item, Run, RunPage, Status};
+use wetbank_client::{Affected, Client, Item, Retry, Run, RunPage, Status};
 
 use super::WrongRequest;
 use crate::{
@@ -36,6 +36,19 @@ pub(crate) enum Verb {
     Show {
         /// Its number
         run: i64,
+    },
+    /// Stop a run; files that are not at their end are held
+    Stop {
+        /// Its number
+        run: i64,
+    },
+    /// Go on with what is held in a run, and try again at once what waits
+    Retry {
+        /// Its number
+        run: i64,
+        /// Only this file of it
+        #[arg(long)]
+        item: Option<i64>,
     },
     /// Watch a run until its end; without a number, watch everything
     Follow {
@@ -79,10 +92,24 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             let run: Run = client.get(&format!("/runs/{run}"), &[]).await?;
             output.show(&run, show)?;
         }
+        Verb::Stop { run } => {
+            let stopped: Affected = client.post(&format!("/runs/{run}/stop"), &()).await?;
+            output.show(&stopped, |stopped| {
+                line(format!("run {run} stopped: {} held; see wetbank hold list", files(stopped.items)));
+            })?;
+        }
+        Verb::Retry { run, item } => {
+            let going: Affected = client.post(&format!("/runs/{run}/retry"), &Retry { item }).await?;
+            output.show(&going, |going| line(format!("run {run}: {} going on", files(going.items))))?;
+        }
         Verb::Follow { run: Some(run) } => return follow(client, run, output).await,
         Verb::Follow { run: None } => follow_all(client, output).await?,
     }
     Ok(End::Done)
+}
+
+fn files(count: usize) -> String {
+    if count == 1 { "1 file".to_owned() } else { format!("{count} files") }
 }
 
 fn show(run: &Run) {

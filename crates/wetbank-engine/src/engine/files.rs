@@ -1,0 +1,113 @@
+//! What rules say of a file, and running one on it now.
+
+use wetbank_core::{FileFacts, FilePath, Name, explain};
+use wetbank_journal::{Sighting, Work};
+use wetbank_places::{Entry, EntryKind, PlaceErrorKind};
+
+use super::{Engine, ExplainedFile};
+use crate::{EngineError, LiveRule, clock};
+
+impl Engine {
+    /// What every rule, or one, says of a file.
+    pub async fn explain(&self, file: &FilePath, rule: Option<&str>) -> Result<ExplainedFile, EngineError> {
+        let place = self.place(file.place.as_str())?;
+        let entry = match place.stat(&file.path).await {
+            Ok(entry) => Some(entry),
+            Err(e) if e.kind == PlaceErrorKind::NotFound => None,
+            Err(e) => return Err(e.into()),
+        };
+        if let Some(entry) = entry.as_ref().filter(|e| e.kind != EntryKind::File) {
+            let what = match entry.kind {
+                EntryKind::Folder => "a folder",
+                EntryKind::Link => "a symbolic link; links are never followed",
+                _ => "a pipe or device",
+            };
+            return Err(EngineError::NotNow(format!("{file} is {what}; no rule takes it")));
+        }
+        let now = clock::now();
+        let facts = entry.as_ref().map(|entry| FileFacts::new(file, &entry.fingerprint));
+        let assumed = facts.clone().unwrap_or_else(|| FileFacts {
+            place: file.place.clone(),
+            path: file.path.clone(),
+            size: 0,
+            modified: now,
+        });
+        let arrangement = self.core.arrangement();
+        let mut rules = Vec::new();
+        for live in &arrangement.rules {
+            if rule.is_some_and(|name| name != live.rule.name.as_str()) {
+                continue;
+            }
+            let explanation = explain(&live.rule, &assumed, now);
+            let note = self.standing(live, file, entry.as_ref()).await?;
+            rules.push((explanation, note));
+        }
+        if let (Some(name), true) = (rule, rules.is_empty()) {
+            return Err(EngineError::unknown("rule", name));
+        }
+        Ok(ExplainedFile { file: file.clone(), facts, rules })
+    }
+
+    /// What, besides its conditions, decides whether a rule takes a file.
+    async fn standing(
+        &self,
+        live: &LiveRule,
+        file: &FilePath,
+        entry: Option<&Entry>,
+    ) -> Result<Option<String>, EngineError> {
+        if !live.is_on {
+            return Ok(Some("the rule is off".to_owned()));
+        }
+        let Some(entry) = entry else {
+            return Ok(Some("the file is not there; only its name was compared".to_owned()));
+        };
+        let fingerprint = entry.fingerprint.to_string();
+        if let Some(output) = self.core.journal.output(file).await?
+            && output.0 == fingerprint
+            && output.1 == live.rule.name.as_str()
+            && !live.rule.arrival.own_results
+        {
+            return Ok(Some(
+                "the rule made this file itself, so it leaves it alone (own-results = true would take it)".to_owned(),
+            ));
+        }
+        Ok(match self.core.journal.sighting(&live.rule.name, file).await? {
+            Some(known) if known == fingerprint => Some("the rule took this very file before".to_owned()),
+            Some(_) => Some("the rule took an earlier state of this file".to_owned()),
+            None => None,
+        })
+    }
+
+    /// Runs a rule on a chosen file now, even if it took it before. Answers run and item.
+    pub async fn run_now(&self, rule: &str, file: &FilePath) -> Result<(i64, i64), EngineError> {
+        let arrangement = self.core.arrangement();
+        let name = Name::new(rule).map_err(|_| EngineError::unknown("rule", rule))?;
+        let live = arrangement.rule(&name).ok_or_else(|| EngineError::unknown("rule", rule))?;
+        let entry = self.place(file.place.as_str())?.stat(&file.path).await?;
+        if entry.kind != EntryKind::File {
+            return Err(EngineError::NotNow(format!("{file} is no regular file")));
+        }
+        let facts = FileFacts::new(file, &entry.fingerprint);
+        let explanation = explain(&live.rule, &facts, clock::now());
+        if explanation.taken_by.is_none() {
+            return Err(EngineError::NotNow(format!("the rule does not take {file}: {}", explanation.outcome)));
+        }
+        let sighting = Sighting {
+            rule: name,
+            version: live.version,
+            file: file.clone(),
+            fingerprint: entry.fingerprint.to_string(),
+            size: entry.fingerprint.size,
+            seen: clock::now(),
+            own_results: true,
+            by_hand: true,
+        };
+        let taken = self.core.journal.take_in(vec![sighting], clock::now()).await?;
+        let works: Vec<Work> = taken.into_iter().flatten().collect();
+        let Some(ids) = works.first().map(|work| (work.run, work.item)) else {
+            return Err(EngineError::NotNow("the file was not taken in".to_owned()));
+        };
+        self.core.claims.add(works);
+        Ok(ids)
+    }
+}

@@ -1,0 +1,163 @@
+//! What a person does with items that stopped.
+
+use wetbank_core::{ItemState, Rule};
+use wetbank_journal::{ItemChange, Work};
+use wetbank_places::PlaceErrorKind;
+
+use super::Engine;
+use crate::{EngineError, Event, clock, runner};
+
+/// Items of a run read at once.
+const PAGE: u32 = 500;
+
+impl Engine {
+    /// Lets a held item go on, with the rule as it is today.
+    pub async fn release(&self, item: i64) -> Result<(), EngineError> {
+        let work = self.held(item).await?;
+        let hold = self.core.journal.hold(item).await?;
+        let arrangement = self.core.arrangement();
+        let mut step = work.step;
+        let mut version = work.version;
+        let mut branch = work.branch;
+        if let Some(live) = arrangement.rule(&work.rule) {
+            let old = self.core.rule_of(&work).await?;
+            let kinds = |rule: &Rule| -> Option<Vec<&'static str>> {
+                Some(rule.branches.get(branch?)?.steps.iter().take(step).map(|s| s.kind()).collect())
+            };
+            // What was done is not done again: the item goes on where it stopped, as long as
+            // today's rule did the same until there.
+            if step == 0 || old.as_deref().and_then(kinds) == kinds(&live.rule) {
+                version = live.version;
+                if step == 0 {
+                    branch = None;
+                }
+            }
+        }
+        // A person answered the question that the hold step asked.
+        if hold.as_deref() == Some("asked") {
+            step += 1;
+            branch = work.branch;
+        }
+        self.end_hold(&work, ItemState::Queued, branch, step, version, None).await?;
+        if let Some(work) = self.core.journal.work(item).await? {
+            self.core.claims.add([work]);
+        }
+        Ok(())
+    }
+
+    /// Gives a held item up, for a stated reason.
+    pub async fn dismiss(&self, item: i64, why: &str) -> Result<(), EngineError> {
+        let work = self.held(item).await?;
+        let why = Some(format!("dismissed: {why}"));
+        self.end_hold(&work, ItemState::Skipped, work.branch, work.step, work.version, why).await?;
+        self.core.clear_work(item, work.step).await;
+        self.remove_leftover(&work).await;
+        Ok(())
+    }
+
+    /// Stops a run: what is not at its end is held, so that nothing is lost and a person decides.
+    /// Steps at work come to a safe point first. Answers how many files were stopped.
+    pub async fn stop_run(&self, run: i64) -> Result<usize, EngineError> {
+        self.run_is_there(run).await?;
+        let waiting = self.core.claims.take_out(run);
+        let mut stopped = self.core.stop_at_work(run);
+        for mut work in waiting {
+            runner::stopped(&self.core, &mut work).await?;
+            self.core.claims.forget(&work);
+            stopped += 1;
+        }
+        if stopped == 0 {
+            return Err(EngineError::NotNow(format!("nothing of run {run} is going on")));
+        }
+        Ok(stopped)
+    }
+
+    /// Goes on with what is held in a run, and no longer waits with what is to be tried again;
+    /// all of it or one item. Answers how many.
+    pub async fn retry_run(&self, run: i64, item: Option<i64>) -> Result<usize, EngineError> {
+        self.run_is_there(run).await?;
+        let mut going_on = 0;
+        let mut after = 0;
+        loop {
+            let page = self.core.journal.items(run, after, PAGE).await?;
+            let Some(last) = page.last() else { break };
+            after = last.id;
+            for record in page.iter().filter(|record| item.is_none_or(|item| item == record.id)) {
+                match record.state {
+                    ItemState::Held => self.release(record.id).await?,
+                    ItemState::Waiting => self.core.claims.hurry(|work| work.item == record.id),
+                    _ => continue,
+                }
+                going_on += 1;
+            }
+        }
+        if going_on == 0 {
+            let what = item.map_or_else(|| format!("nothing of run {run}"), |item| format!("item {item} of run {run}"));
+            return Err(EngineError::NotNow(format!(
+                "{what} is held or waits; to work on a file once more: wetbank rule run RULE --file PLACE:/PATH"
+            )));
+        }
+        Ok(going_on)
+    }
+
+    async fn run_is_there(&self, run: i64) -> Result<(), EngineError> {
+        match self.core.journal.run(run).await? {
+            Some(_) => Ok(()),
+            None => Err(EngineError::unknown("run", run)),
+        }
+    }
+
+    async fn held(&self, item: i64) -> Result<Work, EngineError> {
+        let work = self.core.journal.work(item).await?.ok_or_else(|| EngineError::unknown("item", item))?;
+        if work.state != ItemState::Held {
+            return Err(EngineError::NotNow(format!("item {item} is not held, it is {}", work.state.as_str())));
+        }
+        Ok(work)
+    }
+
+    async fn end_hold(
+        &self,
+        work: &Work,
+        state: ItemState,
+        branch: Option<usize>,
+        step: usize,
+        version: i64,
+        why: Option<String>,
+    ) -> Result<(), EngineError> {
+        let change = ItemChange {
+            item: work.item,
+            run: work.run,
+            state,
+            branch,
+            step,
+            hand: work.hand.clone(),
+            failures: 0,
+            due: None,
+            why,
+            at: clock::now(),
+        };
+        if !self.core.journal.end_hold(change, version).await? {
+            return Err(EngineError::NotNow(format!("item {} is no longer held", work.item)));
+        }
+        let (run, item, rule) = (work.run, work.item, work.rule.clone());
+        self.core.events.tell(Event::Item { run, item, rule, state, branch, step });
+        Ok(())
+    }
+
+    /// A partial file that a dismissed item left at its target.
+    async fn remove_leftover(&self, work: &Work) {
+        let Ok(attempts) = self.core.journal.attempts(work.item).await else { return };
+        let Some(target) = attempts.into_iter().rev().find_map(|attempt| attempt.target) else { return };
+        let name = format!("{}{}-{}-{}", wetbank_core::TEMPORARY_PREFIX, self.core.instance, work.item, work.step);
+        if let (Ok(place), Ok(path)) =
+            (self.core.arrangement().place(&target.place), target.path.parent().join_name(name.as_bytes()))
+        {
+            match place.delete(&path).await {
+                Err(error) if error.kind != PlaceErrorKind::NotFound => {
+                    tracing::warn!(%error, "a partial file could not be removed");
+                }
+                _ => {}
+            }
+        }
+    }
+}

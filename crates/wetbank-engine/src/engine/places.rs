@@ -1,0 +1,89 @@
+//! Places: how they do, testing them, their host keys.
+
+use std::sync::Arc;
+
+use wetbank_core::{Name, PlaceSpec};
+use wetbank_places::{Place, ProbeStep, probe};
+
+use super::{Engine, PlaceStatus};
+use crate::{EngineError, book};
+
+impl Engine {
+    /// A place ready to use.
+    pub fn place(&self, name: &str) -> Result<Arc<dyn Place>, EngineError> {
+        let arrangement = self.core.arrangement();
+        let name = Name::new(name).map_err(|_| EngineError::unknown("place", name))?;
+        if !arrangement.specs.contains_key(&name) {
+            return Err(EngineError::unknown("place", name));
+        }
+        Ok(arrangement.place(&name)?)
+    }
+
+    /// How every place is doing.
+    pub fn places(&self) -> Vec<PlaceStatus> {
+        let arrangement = self.core.arrangement();
+        arrangement
+            .specs
+            .iter()
+            .map(|(name, spec)| {
+                let health = self.core.health.of(name);
+                let broken = arrangement.places.get(name).and_then(|p| p.as_ref().err().cloned());
+                PlaceStatus {
+                    name: name.clone(),
+                    spec: spec.clone(),
+                    text: arrangement.texts.get(name).cloned().unwrap_or_default(),
+                    error: broken.or(health.error),
+                    at: health.at,
+                    since: health.since,
+                    again: health.paused_until,
+                    rules: arrangement
+                        .rules
+                        .iter()
+                        .filter(|live| live.rule.places().contains(name))
+                        .map(|live| live.rule.name.clone())
+                        .collect(),
+                }
+            })
+            .collect()
+    }
+
+    /// Tests a place step by step, as the service.
+    pub async fn test_place(&self, name: &str, write: bool) -> Result<Vec<ProbeStep>, EngineError> {
+        let place = self.place(name)?;
+        let steps = probe(place.as_ref(), write).await;
+        match steps.iter().find_map(|step| step.outcome.as_ref().err()) {
+            Some(error) => {
+                self.core.place_failed(error);
+            }
+            None => {
+                self.core.health.well(place.name());
+                self.core.place_well(place.name());
+            }
+        }
+        Ok(steps)
+    }
+
+    /// The host key that an SFTP place's server shows now.
+    pub async fn host_key(&self, name: &str) -> Result<Option<String>, EngineError> {
+        let arrangement = self.core.arrangement();
+        let key = Name::new(name).map_err(|_| EngineError::unknown("place", name))?;
+        match arrangement.specs.get(&key) {
+            Some(PlaceSpec::Sftp(spec)) => Ok(Some(wetbank_places::HostKey::fetch(&key, spec).await?.to_string())),
+            Some(_) => Ok(None),
+            None => Err(EngineError::unknown("place", name)),
+        }
+    }
+
+    /// Writes a confirmed host key into the place's text in the book.
+    pub async fn pin_host_key(&self, name: &str, fingerprint: &str, who: &str) -> Result<(), EngineError> {
+        let sections = self.core.journal.sections().await?;
+        let section = sections
+            .iter()
+            .find(|s| s.kind == "place" && s.name == name)
+            .ok_or_else(|| EngineError::unknown("place", name))?;
+        let text = book::with_host_key(&section.text, name, fingerprint)
+            .ok_or_else(|| EngineError::NotNow(format!("the text of place \"{name}\" cannot be changed")))?;
+        self.apply_book(&[(format!("place.{name}"), text)], false, who).await?;
+        Ok(())
+    }
+}

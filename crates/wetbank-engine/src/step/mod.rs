@@ -1,0 +1,265 @@
+//! The effects of steps. Each one: plan, write aside, verify, say what will be, commit.
+
+mod convert;
+mod send;
+
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use tokio_util::sync::CancellationToken;
+use wetbank_core::{
+    FileFacts, FilePath, Fingerprint, Name, RelPath, Rule, Step, TEMPORARY_PREFIX, TemplateError, TemplateFacts,
+};
+use wetbank_crypt::CryptError;
+use wetbank_journal::{AttemptStart, JournalError, Work};
+use wetbank_places::{Place, PlaceError};
+
+use crate::{EngineError, clock, engine::Core, events::Moving, transfer::Source};
+pub(crate) use send::finish_intent;
+
+/// The file in hand after a step, as the journal keeps it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Hand {
+    /// Where it lies; nothing means in our own work folder.
+    pub place: Option<Name>,
+    /// Its path there.
+    pub path: RelPath,
+    /// Its name for people and templates.
+    pub name: RelPath,
+    /// Its state.
+    pub fingerprint: Fingerprint,
+    /// Where the file that came is now, and its state; nothing once it is gone.
+    pub original: Option<(FilePath, Fingerprint)>,
+}
+
+/// What is about to be committed, as the journal keeps it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Intent {
+    /// The file that gets its final name.
+    pub from: FilePath,
+    /// Its final name.
+    pub to: FilePath,
+    /// Its state, which the rename keeps.
+    pub fingerprint: Fingerprint,
+    /// Whether a taken name may be replaced.
+    pub replace: bool,
+    /// A file to remove after the commit, in this state: the source of a move.
+    pub then_remove: Option<(FilePath, Fingerprint)>,
+    /// What the hand holds afterwards.
+    pub hand: Hand,
+}
+
+/// A step that did what it should.
+#[derive(Debug)]
+pub(crate) struct StepDone {
+    /// Its attempt, once one was journalled.
+    pub attempt: Option<i64>,
+    /// What the hand holds now.
+    pub hand: Hand,
+    /// Said about it, as in "it was there already".
+    pub note: Option<String>,
+    /// Whether nothing had to be done.
+    pub skipped: bool,
+    /// The size of its result.
+    pub size: Option<u64>,
+    /// A new name the file got, for trace.
+    pub also_named: Option<String>,
+    /// The path of the original is free again.
+    pub freed: bool,
+}
+
+/// Why a step did not do what it should.
+#[derive(Debug)]
+pub(crate) struct StepFailure {
+    pub attempt: Option<i64>,
+    pub kind: FailureKind,
+}
+
+#[derive(Debug)]
+pub(crate) enum FailureKind {
+    /// It may work later by itself.
+    Passing { code: String, why: String, remedy: String },
+    /// A place is paused until then; this is no failure of the item.
+    Paused { until: Timestamp, why: String },
+    /// A person has to do something.
+    Lasting { code: String, why: String, remedy: String },
+    /// A place failed; what follows depends on how.
+    Place(Box<PlaceError>),
+    /// The journal could not be written; nothing is known to be recorded.
+    Journal(String),
+    /// The item is told to stop: with the service, or by a person.
+    Stopping,
+}
+
+impl From<PlaceError> for FailureKind {
+    fn from(error: PlaceError) -> Self {
+        Self::Place(Box::new(error))
+    }
+}
+
+impl From<JournalError> for FailureKind {
+    fn from(error: JournalError) -> Self {
+        Self::Journal(error.to_string())
+    }
+}
+
+impl From<TemplateError> for FailureKind {
+    fn from(error: TemplateError) -> Self {
+        Self::Lasting {
+            code: "template".to_owned(),
+            why: error.to_string(),
+            remedy: "Correct the template in the rule, then release.".to_owned(),
+        }
+    }
+}
+
+impl From<CryptError> for FailureKind {
+    fn from(error: CryptError) -> Self {
+        let why = error.to_string();
+        let (code, remedy) = match &error {
+            CryptError::Unfit { .. } => ("key-unfit", "Import the new key under the same name, then release."),
+            CryptError::NoKey => {
+                ("no-key", "Import the key (or set the passphrase) this file was encrypted to, then release.")
+            }
+            CryptError::Damaged => ("damaged", "Ask the sender to send the file again; then dismiss this one."),
+            CryptError::Signature(_) => (
+                "signature",
+                "Ask the sender whether the file is theirs; do not use it before. Then dismiss it, or change the rule and release.",
+            ),
+            CryptError::Io(_) => {
+                return Self::Passing {
+                    code: "work-folder".to_owned(),
+                    why: format!("cannot write the work folder: {why}"),
+                    remedy: "Free space on the disk that holds Wetbank's data folder.".to_owned(),
+                };
+            }
+            _ => ("crypt", "Check the keys that the rule names, then release."),
+        };
+        Self::Lasting { code: code.to_owned(), why, remedy: remedy.to_owned() }
+    }
+}
+
+impl From<EngineError> for FailureKind {
+    fn from(error: EngineError) -> Self {
+        match error {
+            EngineError::Place(e) => e.into(),
+            EngineError::Crypt(e) => e.into(),
+            EngineError::Journal(e) => e.into(),
+            other => Self::Lasting {
+                code: "set-up".to_owned(),
+                why: other.to_string(),
+                remedy: "Mend that, then release.".to_owned(),
+            },
+        }
+    }
+}
+
+/// One step of one item at work.
+pub(crate) struct AtStep<'a> {
+    pub core: &'a Arc<Core>,
+    pub work: &'a Work,
+    pub rule: &'a Rule,
+    pub branch: usize,
+    pub step: usize,
+    pub kind: &'static str,
+    pub hand: &'a Hand,
+    /// Cancelled when the item is to stop at the next safe point.
+    pub stop: &'a CancellationToken,
+}
+
+type Effect<T> = Result<T, FailureKind>;
+
+impl AtStep<'_> {
+    /// Does the step.
+    pub async fn run(&self, step: &Step) -> Result<StepDone, StepFailure> {
+        let mut attempt = None;
+        let result = match step {
+            Step::Encrypt { .. } => self.encrypt(step, &mut attempt).await,
+            Step::Decrypt { .. } => self.decrypt(step, &mut attempt).await,
+            Step::Copy(target) | Step::Deliver(target) => self.send(target, None, &mut attempt).await,
+            Step::Move(target) => self.move_on(target, &mut attempt).await,
+            Step::Rename { name, exists } => self.rename(name, *exists, &mut attempt).await,
+            Step::Delete => self.delete(&mut attempt).await,
+            Step::Hold { why } => Err(FailureKind::Lasting {
+                code: "asked".to_owned(),
+                why: why.clone(),
+                remedy: "The rule asks a person: release to go on, or dismiss.".to_owned(),
+            }),
+        };
+        self.core.events.end(self.work.item);
+        result.map_err(|kind| StepFailure { attempt, kind })
+    }
+
+    /// The name of the temporary file of this step, the same at every attempt so that a broken
+    /// write is found again, and different for every service so that none touches another's.
+    fn temporary(&self, folder: &RelPath) -> RelPath {
+        let name = format!("{TEMPORARY_PREFIX}{}-{}-{}", self.core.instance, self.work.item, self.step);
+        folder.join_name(name.as_bytes()).expect("a plain name")
+    }
+
+    fn facts(&self) -> FileFacts {
+        let folder = self.work.file.path.parent();
+        let file = FilePath { place: self.work.file.place.clone(), path: folder.join(&self.hand.name) };
+        FileFacts::new(&file, &self.hand.fingerprint)
+    }
+
+    fn with_facts<T>(&self, render: impl FnOnce(&TemplateFacts<'_>) -> T) -> T {
+        let file = self.facts();
+        let started = self.work.started;
+        // The run's own time, so that every attempt plans the same names.
+        render(&TemplateFacts { file: &file, rule: self.rule, run: self.work.run, started, now: started })
+    }
+
+    /// The place of a name, unless it is paused.
+    fn place(&self, name: &Name) -> Effect<Arc<dyn Place>> {
+        if let Some((until, error)) = self.core.health.paused(name) {
+            return Err(FailureKind::Paused { until, why: error.to_string() });
+        }
+        Ok(self.core.arrangement().place(name)?)
+    }
+
+    fn source(&self) -> Effect<Source> {
+        let place = match &self.hand.place {
+            Some(name) => self.place(name)?,
+            None => Arc::new(self.core.work_folder.clone()),
+        };
+        Ok(Source { place, path: self.hand.path.clone(), fingerprint: self.hand.fingerprint.clone() })
+    }
+
+    fn began(&self, attempt: i64, target: Option<FilePath>, intent: Option<&Intent>) -> AttemptStart {
+        AttemptStart {
+            id: attempt,
+            item: self.work.item,
+            branch: self.branch,
+            step: self.step,
+            kind: self.kind,
+            number: self.work.failures + 1,
+            began: clock::now(),
+            target,
+            intent: intent.map(|intent| serde_json::to_string(intent).expect("plain values serialise")),
+        }
+    }
+
+    fn moving(&self, total: u64) -> Arc<std::sync::atomic::AtomicU64> {
+        self.core.events.begin(Moving {
+            run: self.work.run,
+            item: self.work.item,
+            rule: self.work.rule.clone(),
+            file: self.work.file.clone(),
+            branch: self.branch,
+            step: self.step,
+            kind: self.kind,
+            total,
+            done: Arc::default(),
+            since: clock::now(),
+        })
+    }
+
+    async fn start(&self, start: AttemptStart, attempt: &mut Option<i64>) -> Effect<()> {
+        let id = start.id;
+        self.core.journal.start_attempt(start).await?;
+        *attempt = Some(id);
+        Ok(())
+    }
+}

@@ -1,0 +1,10 @@
+//! Real servers on 127.0.0.1 for tests: each on a free port, with its own folder, ended when it
+//! is dropped. Nothing here is part of the product.
+
+#![allow(clippy::unwrap_used, clippy::missing_panics_doc, reason = "a test fails by panicking")]
+
+mod process;
+mod sshd;
+
+pub use process::{Server, free_port, run, wait_until};
+pub use sshd::{Sshd, client_key};
