@@ -174,7 +174,8 @@ impl Condition {
 
 impl Test {
     fn ask(&self, file: &FileFacts, now: Timestamp) -> Verdict {
-        let age = now.duration_since(file.modified).unsigned_abs();
+        // A file dated in the future has no age yet.
+        let age = Duration::try_from(now.duration_since(file.modified)).unwrap_or_default();
         let found = match self.attribute {
             Attribute::Name => file.name(),
             Attribute::Stem => file.stem(),

@@ -57,42 +57,55 @@ impl Both {
 #[derive(Debug)]
 pub struct Hashing {
     seen: u64,
+    caller_is_busy: bool,
     how: How,
 }
 
 #[derive(Debug)]
 enum How {
     Here(Box<Both>),
-    /// SHA-256 takes several times as long as everything else: it alone moves to the thread.
+    /// SHA-256 takes several times as long as BLAKE3, which stays with a caller who has time.
     Thread {
         chunks: mpsc::Sender<Bytes>,
-        worker: std::thread::JoinHandle<Context>,
-        blake3: Box<blake3::Hasher>,
+        worker: std::thread::JoinHandle<Both>,
+        blake3: Option<Box<blake3::Hasher>>,
     },
 }
 
 impl Default for Hashing {
     fn default() -> Self {
-        Self { seen: 0, how: How::Here(Box::default()) }
+        Self { seen: 0, caller_is_busy: false, how: How::Here(Box::default()) }
     }
 }
 
 impl Hashing {
+    /// For a caller who keeps a processor busy, as encryption does: all hashing of a large stream
+    /// is done beside it.
+    pub fn beside_heavy_work() -> Self {
+        Self { caller_is_busy: true, ..Self::default() }
+    }
+
     fn count(&mut self, chunk: &Bytes) {
         self.seen += chunk.len() as u64;
         if self.seen < ALONE_FROM {
             return;
         }
         if let How::Here(both) = &mut self.how {
-            let Both { mut sha256, blake3 } = std::mem::take(&mut **both);
+            let mut both = std::mem::take(&mut **both);
+            let blake3 = (!self.caller_is_busy).then(|| Box::new(std::mem::take(&mut both.blake3)));
+            let is_alone = blake3.is_some();
             let (chunks, mut queue) = mpsc::channel::<Bytes>(QUEUE);
             let worker = std::thread::spawn(move || {
                 while let Some(chunk) = queue.blocking_recv() {
-                    sha256.update(&chunk);
+                    if is_alone {
+                        both.sha256.update(&chunk);
+                    } else {
+                        both.update(&chunk);
+                    }
                 }
-                sha256
+                both
             });
-            self.how = How::Thread { chunks, worker, blake3: Box::new(blake3) };
+            self.how = How::Thread { chunks, worker, blake3 };
         }
     }
 
@@ -102,7 +115,9 @@ impl Hashing {
         match &mut self.how {
             How::Here(both) => both.update(&chunk),
             How::Thread { chunks, blake3, .. } => {
-                blake3.update(&chunk);
+                if let Some(blake3) = blake3 {
+                    blake3.update(&chunk);
+                }
                 // The thread lives until the sender is dropped.
                 drop(chunks.send(chunk).await);
             }
@@ -115,7 +130,9 @@ impl Hashing {
         match &mut self.how {
             How::Here(both) => both.update(&chunk),
             How::Thread { chunks, blake3, .. } => {
-                blake3.update(&chunk);
+                if let Some(blake3) = blake3 {
+                    blake3.update(&chunk);
+                }
                 drop(chunks.blocking_send(chunk));
             }
         }
@@ -139,8 +156,11 @@ impl Hashing {
             How::Here(both) => both.finish(),
             How::Thread { chunks, worker, blake3 } => {
                 drop(chunks);
-                let sha256 = worker.join().expect("hashing has nothing that panics");
-                Both { sha256, blake3: *blake3 }.finish()
+                let mut both = worker.join().expect("hashing has nothing that panics");
+                if let Some(blake3) = blake3 {
+                    both.blake3 = *blake3;
+                }
+                both.finish()
             }
         }
     }
@@ -156,7 +176,7 @@ mod tests {
         small.update_slice(b"abc");
         assert_eq!(small.finish().sha256, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
         // A million times "a", NIST's long example, in chunks that cross over to the thread.
-        let (mut large, mut whole) = (Hashing::default(), Hashing::default());
+        let (mut large, mut whole) = (Hashing::default(), Hashing::beside_heavy_work());
         let chunk = Bytes::from(vec![b'a'; 50_000]);
         for _ in 0..40 {
             large.update_blocking(chunk.clone());

@@ -91,8 +91,11 @@ impl AtStep<'_> {
             // Whatever ends this early, what was written so far is worth nothing to anybody.
             let part = RemovedOnDrop(part);
             let file = create_private(&part.0)?;
-            let mut output =
-                Hashed { inner: BufWriter::with_capacity(256 << 10, file), hashing: Default::default(), size: 0 };
+            let mut output = Hashed {
+                inner: BufWriter::with_capacity(256 << 10, file),
+                hashing: wetbank_crypt::Hashing::beside_heavy_work(),
+                size: 0,
+            };
             let note = work(reading, &mut output)?;
             output.inner.flush()?;
             output.inner.get_ref().sync_data()?;
