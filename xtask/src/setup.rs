@@ -7,9 +7,12 @@ use anyhow::{Context, Result, bail};
 use crate::steps::{run, say, silent};
 
 /// Debian packages, each with a file that shows it is there.
-const PACKAGES: [(&str, &str); 5] = [
+const PACKAGES: [(&str, &str); 8] = [
     ("openssh-server", "/usr/sbin/sshd"),
     ("openssh-client", "/usr/bin/sftp"),
+    ("apache2-bin", "/usr/sbin/apache2"),
+    ("proftpd-core", "/usr/sbin/proftpd"),
+    ("proftpd-mod-crypto", "/usr/lib/proftpd/mod_tls.so"),
     ("gnupg", "/usr/bin/gpg"),
     ("chromium", "/usr/bin/chromium"),
     ("chromium-driver", "/usr/bin/chromedriver"),

@@ -379,7 +379,8 @@ pub struct TestPlace {
     /// Write, rename, read back and delete a probe file.
     #[serde(default)]
     pub write: bool,
-    /// Pin this host key first: the fingerprint that was confirmed.
+    /// Confirm this first: the fingerprint of the host key or certificate that the server shows,
+    /// as the partner told it.
     #[serde(default)]
     pub confirm: Option<String>,
 }
@@ -388,8 +389,17 @@ pub struct TestPlace {
 pub struct TestedPlace {
     pub fine: bool,
     pub steps: Vec<TestStep>,
-    /// The host key that the server shows, where it has one and it is not the pinned one.
-    pub host_key: Option<String>,
+    /// What the server shows, where that has to be confirmed.
+    pub identity: Option<Identity>,
+}
+
+/// What a server proves itself with.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Identity {
+    /// `host key` or `certificate`.
+    pub what: String,
+    /// `SHA256:…`
+    pub fingerprint: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

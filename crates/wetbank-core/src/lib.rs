@@ -3,6 +3,7 @@
 //! Nothing here reads a clock, a file or a socket. Rules, conditions, templates,
 //! fingerprints, the life of an item and the book are decided here and done elsewhere.
 
+mod address;
 mod book;
 mod condition;
 mod decide;
@@ -17,13 +18,14 @@ mod state;
 mod template;
 mod units;
 
+pub use address::{HostAddress, InvalidHost, typed_folder, typed_url};
 pub use book::{Book, Problem, Section, SectionKind, book_schema, parse_book};
 pub use condition::{Attribute, Condition, Operator, Test, Verdict};
 pub use decide::{Decision, Explanation, decide, explain, name_matches};
 pub use facts::{FileFacts, Fingerprint};
 pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
-pub use place::{PlaceKind, PlaceSpec, SftpSignIn, SftpSpec};
+pub use place::{FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec};
 pub use retry::RetryPolicy;
 pub use rule::{Arrival, Branch, IfExists, Original, Rule, Step, Target};
 pub use sentence::{branch_sentence, rule_sentence, step_words};

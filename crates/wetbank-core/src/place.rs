@@ -12,6 +12,10 @@ pub enum PlaceKind {
     Folder,
     /// A server that speaks the SSH File Transfer Protocol.
     Sftp,
+    /// A server that speaks FTP, plain or within TLS.
+    Ftp,
+    /// A web server that keeps files (WebDAV).
+    Webdav,
 }
 
 impl PlaceKind {
@@ -20,6 +24,8 @@ impl PlaceKind {
         match self {
             Self::Folder => "folder",
             Self::Sftp => "sftp",
+            Self::Ftp => "ftp",
+            Self::Webdav => "webdav",
         }
     }
 }
@@ -34,6 +40,10 @@ pub enum PlaceSpec {
     },
     /// An SFTP server.
     Sftp(SftpSpec),
+    /// An FTP server.
+    Ftp(FtpSpec),
+    /// A WebDAV server.
+    Webdav(WebdavSpec),
 }
 
 /// An SFTP server, its sign-in and its limits.
@@ -69,12 +79,59 @@ pub enum SftpSignIn {
     },
 }
 
+/// When an FTP connection becomes secure.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FtpSecurity {
+    /// Right after the greeting, before anything is told (RFC 4217).
+    Tls,
+    /// From the first byte, on a port of its own.
+    TlsFromStart,
+    /// Never: password and files can be read on the way.
+    None,
+}
+
+/// An FTP server, its sign-in and its limits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FtpSpec {
+    /// Host name or address.
+    pub host: String,
+    /// TCP port.
+    pub port: u16,
+    /// User name there.
+    pub user: String,
+    /// The password.
+    pub password: SecretName,
+    /// When the connection becomes secure.
+    pub security: FtpSecurity,
+    /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
+    pub certificate: Option<String>,
+    /// The folder that is the place's root.
+    pub root: String,
+    /// Connections at once, at most.
+    pub connections: usize,
+}
+
+/// A WebDAV server, its sign-in and its limits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WebdavSpec {
+    /// The folder that is the place's root, as in `https://cloud.merrow.example/dav/office`.
+    pub url: String,
+    /// User name and password, if it asks for them.
+    pub sign_in: Option<(String, SecretName)>,
+    /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
+    pub certificate: Option<String>,
+    /// Requests at once, at most.
+    pub connections: usize,
+}
+
 impl PlaceSpec {
     /// The kind.
     pub fn kind(&self) -> PlaceKind {
         match self {
             Self::Folder { .. } => PlaceKind::Folder,
             Self::Sftp(_) => PlaceKind::Sftp,
+            Self::Ftp(_) => PlaceKind::Ftp,
+            Self::Webdav(_) => PlaceKind::Webdav,
         }
     }
 
@@ -85,6 +142,19 @@ impl PlaceSpec {
             Self::Sftp(spec) => {
                 format!("{}@{}:{}/{}", spec.user, spec.host, spec.port, spec.root.trim_start_matches('/'))
             }
+            Self::Ftp(spec) => {
+                format!("{}@{}:{}/{}", spec.user, spec.host, spec.port, spec.root.trim_start_matches('/'))
+            }
+            Self::Webdav(spec) => spec.url.clone(),
+        }
+    }
+
+    /// The key of the book under which what the server shows of itself is confirmed.
+    pub fn identity_key(&self) -> Option<&'static str> {
+        match self {
+            Self::Folder { .. } => None,
+            Self::Sftp(_) => Some("host-key"),
+            Self::Ftp(_) | Self::Webdav(_) => Some("certificate"),
         }
     }
 
@@ -96,6 +166,8 @@ impl PlaceSpec {
                 SftpSignIn::Password(secret) => vec![secret],
                 SftpSignIn::Key { key, passphrase } => std::iter::once(key).chain(passphrase.as_ref()).collect(),
             },
+            Self::Ftp(spec) => vec![&spec.password],
+            Self::Webdav(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
         }
     }
 }

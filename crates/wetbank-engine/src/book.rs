@@ -92,10 +92,10 @@ pub(crate) fn order(now: &[SectionRecord], book: &Book, whole: bool) -> Vec<(Str
     order
 }
 
-/// A place's text with its host key set.
-pub(crate) fn with_host_key(text: &str, place: &str, fingerprint: &str) -> Option<String> {
+/// A place's text with one key set.
+pub(crate) fn with_key(text: &str, place: &str, key: &str, value: &str) -> Option<String> {
     let mut document: toml_edit::DocumentMut = text.parse().ok()?;
     let table = document.get_mut("place")?.get_mut(place)?.as_table_like_mut()?;
-    table.insert("host-key", toml_edit::value(fingerprint));
+    table.insert(key, toml_edit::value(value));
     Some(document.to_string())
 }

@@ -12,6 +12,8 @@ pub enum PlaceErrorKind {
     Refused,
     /// The server's host key is unknown or not the pinned one.
     HostKey,
+    /// The server's certificate is not trusted.
+    Certificate,
     /// Signed in, but not allowed to do this.
     Denied,
     /// The name is taken.
@@ -72,6 +74,7 @@ impl PlaceErrorKind {
             Self::NotFound => "not-found",
             Self::Refused => "sign-in-refused",
             Self::HostKey => "host-key",
+            Self::Certificate => "certificate",
             Self::Denied => "denied",
             Self::Exists => "exists",
             Self::NoSpace => "no-space",
@@ -89,6 +92,7 @@ impl PlaceErrorKind {
             Self::NotFound => "it is not there",
             Self::Refused => "the sign-in was refused",
             Self::HostKey => "the server's host key is not the confirmed one",
+            Self::Certificate => "the server's certificate is not trusted",
             Self::Denied => "not allowed",
             Self::Exists => "the name is taken",
             Self::NoSpace => "no space left",
@@ -123,6 +127,9 @@ impl PlaceError {
             }
             PlaceErrorKind::HostKey => format!(
                 "Ask the partner for the fingerprint of the server's host key; if it is the one shown, confirm it with: wetbank place test {place} --confirm"
+            ),
+            PlaceErrorKind::Certificate => format!(
+                "Ask the partner for the fingerprint of the server's certificate; if it is the one shown, confirm it with: wetbank place test {place} --confirm"
             ),
             PlaceErrorKind::Denied => {
                 "Give the service's account the right to do this, or ask the partner for it.".to_owned()

@@ -6,14 +6,21 @@
 mod blocking;
 mod error;
 mod folder;
+mod ftp;
+mod identity;
 mod place;
 mod probe;
 mod sftp;
+mod tls;
+mod webdav;
 
 pub use error::{PlaceError, PlaceErrorKind};
 pub use folder::{Copied, Folder};
+pub use ftp::Ftp;
+pub use identity::{Identity, shown_identity};
 pub use place::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, ReadStream, Staged, fingerprint_of,
 };
 pub use probe::{ProbeStep, probe};
 pub use sftp::{HostKey, Sftp, SftpCredentials};
+pub use webdav::Webdav;

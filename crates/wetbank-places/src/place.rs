@@ -25,10 +25,17 @@ pub struct Capabilities {
     pub refuses_atomically: bool,
     /// A broken write can be resumed.
     pub resumes: bool,
+    /// A resumed write drops what lay behind the point where it goes on; else that must be
+    /// overwritten to its end.
+    pub cuts_when_resuming: bool,
     /// Modified times finer than a second.
     pub fine_times: bool,
     /// The kernel reports changes.
     pub reports_changes: bool,
+    /// Links, pipes and devices are told as such; else the server shows only what it serves.
+    pub tells_links: bool,
+    /// A name may have any byte but a slash and NUL; else no line break.
+    pub any_name: bool,
 }
 
 /// What lies at a path.
@@ -85,6 +92,17 @@ pub trait Place: Send + Sync + fmt::Debug {
 
     /// What it can do.
     fn capabilities(&self) -> Capabilities;
+
+    /// Host and port of its server, if it has one.
+    fn endpoint(&self) -> Option<(String, u16)> {
+        None
+    }
+
+    /// Reaches the server anew and secures the connection, without signing in. The answer says
+    /// in words how it is secured.
+    async fn secure(&self) -> Result<String> {
+        Ok("on this machine".to_owned())
+    }
 
     /// Connects and signs in if it has not, and proves that the root is there. The answer says
     /// in words what was reached, for people.

@@ -1,12 +1,19 @@
 //! Proving that a place can be reached and written with the rights the service has.
 
-use std::time::{Duration, Instant};
+use std::{
+    net::SocketAddr,
+    time::{Duration, Instant},
+};
 
 use bytes::Bytes;
 use futures_util::StreamExt;
+use tokio::net::TcpStream;
 use wetbank_core::{RelPath, TEMPORARY_PREFIX};
 
 use crate::{Collision, Depth, Place, PlaceError, PlaceErrorKind};
+
+/// Finding and connecting to a host may each take so long.
+const CONNECT: Duration = Duration::from_secs(15);
 
 /// One step of a test, timed.
 #[derive(Debug, Clone)]
@@ -28,8 +35,24 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
         steps.push(ProbeStep { what, took: began.elapsed(), outcome });
         fine
     };
+    if let Some((host, port)) = place.endpoint() {
+        let began = Instant::now();
+        let resolved = resolve(place, &host, port).await;
+        let addresses = resolved.as_ref().cloned().unwrap_or_default();
+        if !step("find the host", began, resolved.map(|found| words(&found))) {
+            return steps;
+        }
+        let began = Instant::now();
+        if !step("connect", began, connect(place, &addresses).await) {
+            return steps;
+        }
+        let began = Instant::now();
+        if !step("secure", began, place.secure().await) {
+            return steps;
+        }
+    }
     let began = Instant::now();
-    if !step("reach and sign in", began, place.reach().await) {
+    if !step("sign in", began, place.reach().await) {
         return steps;
     }
     let began = Instant::now();
@@ -65,6 +88,48 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
     let began = Instant::now();
     step("delete it", began, place.delete(last).await.map(|()| "deleted".to_owned()));
     steps
+}
+
+fn unreachable(place: &dyn Place, call: &'static str, detail: String) -> PlaceError {
+    let (kind, path) = (PlaceErrorKind::Unreachable, RelPath::root());
+    PlaceError { kind, place: place.name().clone(), call, path, detail }
+}
+
+fn words(addresses: &[SocketAddr]) -> String {
+    addresses.iter().map(|address| address.ip().to_string()).collect::<Vec<_>>().join(", ")
+}
+
+async fn resolve(place: &dyn Place, host: &str, port: u16) -> Result<Vec<SocketAddr>, PlaceError> {
+    let found = tokio::time::timeout(CONNECT, tokio::net::lookup_host((host, port))).await;
+    let found: Vec<SocketAddr> = match found {
+        Ok(Ok(found)) => found.collect(),
+        Ok(Err(error)) => {
+            let detail = format!("no address is known for the host {host} ({error}); check its spelling");
+            return Err(unreachable(place, "find the host of", detail));
+        }
+        Err(_) => {
+            let detail = format!("asking for the address of {host} took over {} s", CONNECT.as_secs());
+            return Err(unreachable(place, "find the host of", detail));
+        }
+    };
+    Ok(found)
+}
+
+async fn connect(place: &dyn Place, addresses: &[SocketAddr]) -> Result<String, PlaceError> {
+    match tokio::time::timeout(CONNECT, TcpStream::connect(addresses)).await {
+        Ok(Ok(stream)) => {
+            Ok(stream.peer_addr().map_or_else(|_| "connected".to_owned(), |a| format!("connected to {a}")))
+        }
+        Ok(Err(error)) => Err(unreachable(place, "connect to", format!("{}: {error}", words(addresses)))),
+        Err(_) => {
+            let detail = format!(
+                "{} did not answer within {} s; a firewall may be in between",
+                words(addresses),
+                CONNECT.as_secs()
+            );
+            Err(unreachable(place, "connect to", detail))
+        }
+    }
 }
 
 async fn read_back(place: &dyn Place, path: &RelPath) -> Result<String, PlaceError> {

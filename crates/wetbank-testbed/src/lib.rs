@@ -3,8 +3,14 @@
 
 #![allow(clippy::unwrap_used, clippy::missing_panics_doc, reason = "a test fails by panicking")]
 
+mod apache;
+mod certificate;
 mod process;
+mod proftpd;
 mod sshd;
 
+pub use apache::{Apache, WEBDAV_USER};
+pub use certificate::Certificate;
 pub use process::{Server, free_port, run, wait_until};
+pub use proftpd::{FTP_USER, FtpOffer, Proftpd};
 pub use sshd::{Sshd, client_key};

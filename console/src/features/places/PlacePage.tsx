@@ -45,13 +45,13 @@ function Test({ place }: { place: Place }) {
           ))}
         </ol>
       )}
-      {tested?.host_key && (
+      {tested?.identity && (
         <div className="px-4 py-3">
           <p>
-            The server shows the host key <span className="file [overflow-wrap:anywhere]">{tested.host_key}</span>. Confirm it only if the partner names the same.
+            The server shows the {tested.identity.what} <span className="file [overflow-wrap:anywhere]">{tested.identity.fingerprint}</span>. Confirm it only if the partner names the same.
           </p>
-          <button type="button" className="btn btn-sm mt-2" onClick={() => test.mutate(tested.host_key ?? undefined)}>
-            Confirm this host key
+          <button type="button" className="btn btn-sm mt-2" onClick={() => test.mutate(tested.identity?.fingerprint)}>
+            Confirm this {tested.identity.what}
           </button>
         </div>
       )}

@@ -270,7 +270,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Test a place step by step, as the service. With `confirm` its host key is pinned first. */
+        /** Test a place step by step, as the service. With `confirm`, what its server shows is confirmed first. */
         post: operations["test"];
         delete?: never;
         options?: never;
@@ -653,6 +653,13 @@ export interface components {
             /** Format: int64 */
             skipped: number;
         };
+        /** @description What a server proves itself with. */
+        Identity: {
+            /** @description `SHA256:…` */
+            fingerprint: string;
+            /** @description `host key` or `certificate`. */
+            what: string;
+        };
         ImportKey: {
             /** @description What opens its secret part. */
             passphrase?: string | null;
@@ -910,7 +917,10 @@ export interface components {
             on: boolean;
         };
         TestPlace: {
-            /** @description Pin this host key first: the fingerprint that was confirmed. */
+            /**
+             * @description Confirm this first: the fingerprint of the host key or certificate that the server shows,
+             *     as the partner told it.
+             */
             confirm?: string | null;
             /** @description Write, rename, read back and delete a probe file. */
             write?: boolean;
@@ -925,8 +935,7 @@ export interface components {
         };
         TestedPlace: {
             fine: boolean;
-            /** @description The host key that the server shows, where it has one and it is not the pinned one. */
-            host_key?: string | null;
+            identity?: components["schemas"]["Identity"] | null;
             steps: components["schemas"]["TestStep"][];
         };
         /** @description A file's way, from where it came to where it is. */

@@ -4,6 +4,7 @@
 //! found, each with its file, line, key and remedy. The text of each section is kept as it was
 //! written, with its comments, because the text is what people edit and compare.
 
+mod places;
 mod raw;
 mod resolve;
 mod sections;

@@ -36,6 +36,9 @@ pub(super) struct Place {
     pub password: Option<SecretRef>,
     pub key: Option<SecretRef>,
     pub host_key: Option<Text>,
+    pub security: Option<Text>,
+    pub certificate: Option<Text>,
+    pub url: Option<Text>,
     pub connections: Option<u8>,
 }
 

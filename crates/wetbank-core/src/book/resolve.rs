@@ -5,28 +5,25 @@ use std::{ops::Range, time::Duration};
 use jiff::{Timestamp, tz::TimeZone};
 use toml::Spanned;
 
-use super::{Book, Problem, line_of, raw, raw::Text};
+use super::{Book, Problem, line_of, places::resolve_place, raw, raw::Text};
 use crate::{
-    Arrival, Attribute, Branch, ByteSize, Condition, IfExists, Name, Operator, Original, PlaceName, PlaceSpec, RelPath,
-    RetryPolicy, Rule, SecretName, SftpSignIn, SftpSpec, Step, Target, Template, Test,
+    Arrival, Attribute, Branch, ByteSize, Condition, IfExists, Name, Operator, Original, PlaceName, RelPath,
+    RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
     condition::{glob, regular_expression},
     parse_duration,
 };
 
 /// How often a folder is looked through besides its events, or instead of them.
 const LOOK_EVERY: Duration = Duration::from_secs(30);
-/// Connections to one server unless the book says otherwise: enough to keep small files moving,
-/// few enough for the limits that servers commonly set.
-const CONNECTIONS: u8 = 4;
 
 type Parsed<'a> = (&'a String, &'a String, raw::Book);
 
 /// A mistake at a place in the text.
-struct Mistake(Range<usize>, String);
+pub(super) struct Mistake(pub Range<usize>, pub String);
 
-type Checked<T> = Result<T, Mistake>;
+pub(super) type Checked<T> = Result<T, Mistake>;
 
-trait At<T> {
+pub(super) trait At<T> {
     fn at(self, text: &Text) -> Checked<T>;
 }
 
@@ -37,7 +34,7 @@ impl<T, E: ToString> At<T> for Result<T, E> {
 }
 
 impl Text {
-    fn str(&self) -> &str {
+    pub(super) fn str(&self) -> &str {
         self.0.as_ref()
     }
 }
@@ -82,76 +79,8 @@ pub(super) fn resolve(files: &[Parsed<'_>], known: &[PlaceName], problems: &mut 
     book
 }
 
-fn secret_name(text: &Text) -> Checked<SecretName> {
+pub(super) fn secret_name(text: &Text) -> Checked<SecretName> {
     Name::new(text.str()).at(text)
-}
-
-fn resolve_place(spanned: &Spanned<raw::Place>) -> Checked<PlaceSpec> {
-    let place = spanned.as_ref();
-    let missing = |key: &str| {
-        Mistake(spanned.span(), format!("a place of kind \"{}\" needs the key \"{key}\"", place.kind.str()))
-    };
-    match place.kind.str() {
-        "folder" => {
-            let root = place.root.as_ref().ok_or_else(|| missing("root"))?;
-            if !root.str().starts_with('/') {
-                return Err(Mistake(
-                    root.0.span(),
-                    format!("root \"{}\" must be an absolute folder, as in \"/srv/office\"", root.str()),
-                ));
-            }
-            let stray =
-                [("host", place.host.is_some()), ("user", place.user.is_some()), ("port", place.port.is_some())];
-            if let Some((key, _)) = stray.iter().find(|(_, there)| *there) {
-                return Err(Mistake(spanned.span(), format!("a place of kind \"folder\" has no key \"{key}\"")));
-            }
-            Ok(PlaceSpec::Folder { root: root.str().to_owned() })
-        }
-        "sftp" => {
-            let host = place.host.as_ref().ok_or_else(|| missing("host"))?;
-            let user = place.user.as_ref().ok_or_else(|| missing("user"))?;
-            if host.str().is_empty() || host.str().contains(['/', '@', ' ']) {
-                return Err(Mistake(
-                    host.0.span(),
-                    format!(
-                        "host \"{}\" must be a bare host name or address, as in \"sftp.skerrow.example\"",
-                        host.str()
-                    ),
-                ));
-            }
-            let sign_in = match (&place.password, &place.key) {
-                (Some(password), None) => SftpSignIn::Password(secret_name(&password.secret)?),
-                (None, Some(key)) => SftpSignIn::Key {
-                    key: secret_name(&key.secret)?,
-                    passphrase: key.passphrase.as_ref().map(|p| secret_name(&p.secret)).transpose()?,
-                },
-                _ => {
-                    return Err(Mistake(
-                        spanned.span(),
-                        "needs either password = { secret = \"…\" } or key = { secret = \"…\" }".to_owned(),
-                    ));
-                }
-            };
-            if let Some(key) = place.host_key.as_ref().filter(|key| !key.str().starts_with("SHA256:")) {
-                return Err(Mistake(
-                    key.0.span(),
-                    "host-key must be a fingerprint that begins with SHA256:".to_owned(),
-                ));
-            }
-            Ok(PlaceSpec::Sftp(SftpSpec {
-                host: host.str().to_owned(),
-                port: place.port.unwrap_or(22),
-                user: user.str().to_owned(),
-                sign_in,
-                host_key: place.host_key.as_ref().map(|key| key.str().to_owned()),
-                root: place.root.as_ref().map_or(String::new(), |root| root.str().to_owned()),
-                connections: place.connections.unwrap_or(CONNECTIONS).max(1).into(),
-            }))
-        }
-        other => {
-            Err(Mistake(place.kind.0.span(), format!("unknown kind \"{other}\"; there are \"folder\" and \"sftp\"")))
-        }
-    }
 }
 
 fn place_name(text: &Text, known: &[&PlaceName]) -> Checked<PlaceName> {

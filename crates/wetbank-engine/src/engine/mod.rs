@@ -22,7 +22,7 @@ use wetbank_core::{
 };
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, Work};
-use wetbank_places::{Folder, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials};
+use wetbank_places::{Folder, Ftp, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Webdav};
 
 use crate::{
     Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
@@ -392,6 +392,17 @@ impl Engine {
                     },
                 };
                 Ok(Arc::new(Sftp::new(name.clone(), sftp.clone(), credentials)))
+            }
+            PlaceSpec::Ftp(ftp) => {
+                let password = self.core.keys.secret(ftp.password.as_str()).await.map_err(refused)?;
+                Ok(Arc::new(Ftp::new(name.clone(), ftp.clone(), password)))
+            }
+            PlaceSpec::Webdav(webdav) => {
+                let password = match &webdav.sign_in {
+                    Some((_, secret)) => Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?),
+                    None => None,
+                };
+                Ok(Arc::new(Webdav::new(name.clone(), webdav.clone(), password)))
             }
         }
     }

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use wetbank_core::{Name, PlaceSpec};
-use wetbank_places::{Place, ProbeStep, probe};
+use wetbank_core::Name;
+use wetbank_places::{Identity, Place, ProbeStep, probe};
 
 use super::{Engine, PlaceStatus};
 use crate::{EngineError, book};
@@ -63,25 +63,25 @@ impl Engine {
         Ok(steps)
     }
 
-    /// The host key that an SFTP place's server shows now.
-    pub async fn host_key(&self, name: &str) -> Result<Option<String>, EngineError> {
+    /// What a place's server shows of itself now, without trusting it.
+    pub async fn shown_identity(&self, name: &str) -> Result<Option<Identity>, EngineError> {
         let arrangement = self.core.arrangement();
         let key = Name::new(name).map_err(|_| EngineError::unknown("place", name))?;
         match arrangement.specs.get(&key) {
-            Some(PlaceSpec::Sftp(spec)) => Ok(Some(wetbank_places::HostKey::fetch(&key, spec).await?.to_string())),
-            Some(_) => Ok(None),
+            Some(spec) => Ok(wetbank_places::shown_identity(&key, spec).await?),
             None => Err(EngineError::unknown("place", name)),
         }
     }
 
-    /// Writes a confirmed host key into the place's text in the book.
-    pub async fn pin_host_key(&self, name: &str, fingerprint: &str, who: &str) -> Result<(), EngineError> {
+    /// Writes what a person confirmed into the place's text in the book.
+    pub async fn confirm_identity(&self, name: &str, identity: &Identity, who: &str) -> Result<(), EngineError> {
         let sections = self.core.journal.sections().await?;
         let section = sections
             .iter()
             .find(|s| s.kind == "place" && s.name == name)
             .ok_or_else(|| EngineError::unknown("place", name))?;
-        let text = book::with_host_key(&section.text, name, fingerprint)
+        let key = if identity.what == "certificate" { "certificate" } else { "host-key" };
+        let text = book::with_key(&section.text, name, key, &identity.fingerprint)
             .ok_or_else(|| EngineError::NotNow(format!("the text of place \"{name}\" cannot be changed")))?;
         self.apply_book(&[(format!("place.{name}"), text)], false, who).await?;
         Ok(())

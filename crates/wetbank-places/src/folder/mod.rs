@@ -157,8 +157,11 @@ impl Place for Folder {
             replaces_atomically: true,
             refuses_atomically: true,
             resumes: true,
+            cuts_when_resuming: true,
             fine_times: true,
             reports_changes: cfg!(target_os = "linux"),
+            tells_links: true,
+            any_name: true,
         }
     }
 

@@ -141,6 +141,12 @@ async fn handshake(place: &PlaceName, spec: &SftpSpec, checker: Checker) -> Resu
         .map_err(|_| unreachable(format!("{address} did not answer within {} s", CONNECT.as_secs())))?
 }
 
+/// Reaches the server and compares its host key with the confirmed one.
+pub(super) async fn check_host_key(place: &PlaceName, spec: &SftpSpec) -> Result<(), PlaceError> {
+    let checker = Checker { pinned: spec.host_key.clone(), seen: Arc::default() };
+    handshake(place, spec, checker).await.map(drop)
+}
+
 async fn sign_in(
     place: &PlaceName,
     spec: &SftpSpec,

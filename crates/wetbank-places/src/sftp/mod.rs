@@ -134,9 +134,21 @@ impl Place for Sftp {
             replaces_atomically: true,
             refuses_atomically: true,
             resumes: true,
+            cuts_when_resuming: true,
             fine_times: false,
             reports_changes: false,
+            tells_links: true,
+            any_name: true,
         }
+    }
+
+    fn endpoint(&self) -> Option<(String, u16)> {
+        Some((self.inner.spec.host.clone(), self.inner.spec.port))
+    }
+
+    async fn secure(&self) -> Result<String> {
+        connect::check_host_key(&self.inner.name, &self.inner.spec).await?;
+        Ok("SSH, the host key is the confirmed one".to_owned())
     }
 
     async fn reach(&self) -> Result<String> {

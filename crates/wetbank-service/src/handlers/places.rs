@@ -6,7 +6,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
 use wetbank_core::RelPath;
-use wetbank_places::{Depth, PlaceErrorKind};
+use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
 use super::{Asked, Body, Part, WHO};
 use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
@@ -20,7 +20,7 @@ pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec
     Json(state.engine.places().into_iter().map(map::place).collect())
 }
 
-/// Test a place step by step, as the service. With `confirm` its host key is pinned first.
+/// Test a place step by step, as the service. With `confirm`, what its server shows is confirmed first.
 #[utoipa::path(post, path = "/places/{name}/test", tag = "places", params(("name" = String, Path)), request_body = api::TestPlace, responses((status = 200, body = api::TestedPlace), (status = 404, body = api::Problem)))]
 pub(crate) async fn test(
     _: SignedIn,
@@ -28,21 +28,25 @@ pub(crate) async fn test(
     Part(name): Part<String>,
     Body(body): Body<api::TestPlace>,
 ) -> Result<Json<api::TestedPlace>, ApiError> {
-    if let Some(key) = &body.confirm {
-        let shown = state.engine.host_key(&name).await?;
-        if shown.as_deref() != Some(key) {
-            let shown = shown.unwrap_or_else(|| "none".to_owned());
-            return Err(ApiError::bad(format!("the server shows the host key {shown}, not {key}; nothing was pinned")));
+    if let Some(typed) = &body.confirm {
+        match state.engine.shown_identity(&name).await? {
+            Some(shown) if shown.is(typed) => state.engine.confirm_identity(&name, &shown, WHO).await?,
+            Some(shown) => {
+                let (what, fingerprint) = (shown.what, shown.fingerprint);
+                let words = format!("the server shows the {what} {fingerprint}, not {typed}; nothing was confirmed");
+                return Err(ApiError::bad(words));
+            }
+            None => return Err(ApiError::bad(format!("the place \"{name}\" shows nothing that could be confirmed"))),
         }
-        state.engine.pin_host_key(&name, key, WHO).await?;
     }
     let steps = state.engine.test_place(&name, body.write).await?;
-    let asks_for_key = steps.iter().any(|step| step.outcome.as_ref().is_err_and(|e| e.kind == PlaceErrorKind::HostKey));
-    let host_key = if asks_for_key { state.engine.host_key(&name).await? } else { None };
+    let asks = |e: &PlaceError| matches!(e.kind, PlaceErrorKind::HostKey | PlaceErrorKind::Certificate);
+    let asks = steps.iter().any(|step| step.outcome.as_ref().is_err_and(asks));
+    let identity = if asks { state.engine.shown_identity(&name).await? } else { None };
     Ok(Json(api::TestedPlace {
         fine: steps.iter().all(|step| step.outcome.is_ok()),
         steps: steps.into_iter().map(map::test_step).collect(),
-        host_key,
+        identity: identity.map(|i| api::Identity { what: i.what.to_owned(), fingerprint: i.fingerprint }),
     }))
 }
 

@@ -24,7 +24,8 @@ pub(crate) enum Verb {
         /// Write, rename, read back and delete a probe file too
         #[arg(long)]
         write: bool,
-        /// Confirm the host key that the server shows: give its fingerprint as the partner told it
+        /// Confirm the host key or certificate that the server shows: give its fingerprint as the
+        /// partner told it
         #[arg(long, value_name = "SHA256:…")]
         confirm: Option<String>,
     },
@@ -85,9 +86,10 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                         line(format!("  {remedy}"));
                     }
                 }
-                if let Some(key) = &tested.host_key {
-                    line(format!("  The server shows {key}. If the partner names the same, confirm it with:"));
-                    line(format!("  wetbank place test {place} --confirm {key}"));
+                if let Some(shown) = &tested.identity {
+                    line(format!("  The server shows the {} {}.", shown.what, shown.fingerprint));
+                    line("  If the partner names the same, confirm it with:");
+                    line(format!("  wetbank place test {place} --confirm {}", shown.fingerprint));
                 }
             })?;
             if !tested.fine {

@@ -1,0 +1,181 @@
+//! From the book's shape to places.
+
+use toml::Spanned;
+
+use super::{
+    raw,
+    raw::{SecretRef, Text},
+    resolve::{At, Checked, Mistake, secret_name},
+};
+use crate::{FtpSecurity, FtpSpec, HostAddress, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec, typed_folder, typed_url};
+
+/// Connections to one server unless the book says otherwise: enough to keep small files moving,
+/// few enough for the limits that servers commonly set.
+const CONNECTIONS: u8 = 4;
+/// Every kind with the keys it knows besides `kind`.
+const KINDS: [(&str, &[&str]); 4] = [
+    ("folder", &["root"]),
+    ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections"]),
+    ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections"]),
+    ("webdav", &["url", "user", "password", "certificate", "connections"]),
+];
+
+struct Reader<'a>(&'a Spanned<raw::Place>);
+
+pub(super) fn resolve_place(spanned: &Spanned<raw::Place>) -> Checked<PlaceSpec> {
+    let reader = Reader(spanned);
+    reader.check_keys()?;
+    match reader.kind() {
+        "folder" => reader.folder(),
+        "sftp" => reader.sftp(),
+        "ftp" => reader.ftp(),
+        _ => reader.webdav(),
+    }
+}
+
+impl<'a> Reader<'a> {
+    fn raw(&self) -> &'a raw::Place {
+        self.0.as_ref()
+    }
+
+    fn kind(&self) -> &'a str {
+        self.raw().kind.str()
+    }
+
+    fn mistake(&self, words: String) -> Mistake {
+        Mistake(self.0.span(), words)
+    }
+
+    /// The kind is known, and every key belongs to it.
+    fn check_keys(&self) -> Checked<()> {
+        let place = self.raw();
+        let Some((_, known)) = KINDS.iter().find(|(kind, _)| *kind == self.kind()) else {
+            let kinds = KINDS.map(|(kind, _)| format!("\"{kind}\"")).join(", ");
+            let words = format!("unknown kind \"{}\"; there are {kinds}", self.kind());
+            return Err(Mistake(place.kind.0.span(), words));
+        };
+        let given = [
+            ("root", place.root.is_some()),
+            ("host", place.host.is_some()),
+            ("port", place.port.is_some()),
+            ("user", place.user.is_some()),
+            ("password", place.password.is_some()),
+            ("key", place.key.is_some()),
+            ("host-key", place.host_key.is_some()),
+            ("security", place.security.is_some()),
+            ("certificate", place.certificate.is_some()),
+            ("url", place.url.is_some()),
+            ("connections", place.connections.is_some()),
+        ];
+        match given.iter().find(|(key, given)| *given && !known.contains(key)) {
+            Some((key, _)) => Err(self.mistake(format!(
+                "a place of kind \"{}\" has no key \"{key}\"; it has {}",
+                self.kind(),
+                known.join(", ")
+            ))),
+            None => Ok(()),
+        }
+    }
+
+    fn need<T>(&self, key: &str, value: &'a Option<T>) -> Checked<&'a T> {
+        value
+            .as_ref()
+            .ok_or_else(|| self.mistake(format!("a place of kind \"{}\" needs the key \"{key}\"", self.kind())))
+    }
+
+    /// Host and port; a port that stands with the host counts where no other is given.
+    fn address(&self, default: u16) -> Checked<(String, u16)> {
+        let host = self.need("host", &self.raw().host)?;
+        let address = HostAddress::parse(host.str()).at(host)?;
+        Ok((address.host, self.raw().port.or(address.port).unwrap_or(default)))
+    }
+
+    fn root(&self) -> String {
+        self.raw().root.as_ref().map(|root| typed_folder(root.str())).unwrap_or_default()
+    }
+
+    fn connections(&self) -> usize {
+        self.raw().connections.unwrap_or(CONNECTIONS).max(1).into()
+    }
+
+    fn fingerprint(&self, key: &str, value: Option<&Text>) -> Checked<Option<String>> {
+        match value {
+            Some(text) if !text.str().trim().starts_with("SHA256:") => {
+                Err(Mistake(text.0.span(), format!("{key} must be a fingerprint that begins with SHA256:")))
+            }
+            value => Ok(value.map(|text| text.str().trim().to_owned())),
+        }
+    }
+
+    fn folder(&self) -> Checked<PlaceSpec> {
+        let root = self.need("root", &self.raw().root)?;
+        if !root.str().starts_with('/') {
+            let words = format!("root \"{}\" must be an absolute folder, as in \"/srv/office\"", root.str());
+            return Err(Mistake(root.0.span(), words));
+        }
+        Ok(PlaceSpec::Folder { root: root.str().to_owned() })
+    }
+
+    fn sftp(&self) -> Checked<PlaceSpec> {
+        let place = self.raw();
+        let (host, port) = self.address(22)?;
+        let passphrase = |key: &SecretRef| key.passphrase.as_ref().map(|p| secret_name(&p.secret)).transpose();
+        let sign_in = match (&place.password, &place.key) {
+            (Some(password), None) => SftpSignIn::Password(secret_name(&password.secret)?),
+            (None, Some(key)) => SftpSignIn::Key { key: secret_name(&key.secret)?, passphrase: passphrase(key)? },
+            _ => {
+                let words = "needs either password = { secret = \"…\" } or key = { secret = \"…\" }";
+                return Err(self.mistake(words.to_owned()));
+            }
+        };
+        Ok(PlaceSpec::Sftp(SftpSpec {
+            host,
+            port,
+            user: self.need("user", &place.user)?.str().trim().to_owned(),
+            sign_in,
+            host_key: self.fingerprint("host-key", place.host_key.as_ref())?,
+            root: self.root(),
+            connections: self.connections(),
+        }))
+    }
+
+    fn ftp(&self) -> Checked<PlaceSpec> {
+        let place = self.raw();
+        let security = match place.security.as_ref().map(|text| (text, text.str())) {
+            None | Some((_, "tls")) => FtpSecurity::Tls,
+            Some((_, "tls-from-start")) => FtpSecurity::TlsFromStart,
+            Some((_, "none")) => FtpSecurity::None,
+            Some((text, other)) => {
+                let words = format!("unknown security \"{other}\"; there are \"tls\", \"tls-from-start\" and \"none\"");
+                return Err(Mistake(text.0.span(), words));
+            }
+        };
+        let (host, port) = self.address(if security == FtpSecurity::TlsFromStart { 990 } else { 21 })?;
+        Ok(PlaceSpec::Ftp(FtpSpec {
+            host,
+            port,
+            user: self.need("user", &place.user)?.str().trim().to_owned(),
+            password: secret_name(&self.need("password", &place.password)?.secret)?,
+            security,
+            certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
+            root: self.root(),
+            connections: self.connections(),
+        }))
+    }
+
+    fn webdav(&self) -> Checked<PlaceSpec> {
+        let place = self.raw();
+        let url = self.need("url", &place.url)?;
+        let sign_in = match (&place.user, &place.password) {
+            (Some(user), Some(password)) => Some((user.str().trim().to_owned(), secret_name(&password.secret)?)),
+            (None, None) => None,
+            _ => return Err(self.mistake("needs both user and password, or neither".to_owned())),
+        };
+        Ok(PlaceSpec::Webdav(WebdavSpec {
+            url: typed_url(url.str()).at(url)?,
+            sign_in,
+            certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
+            connections: self.connections(),
+        }))
+    }
+}

@@ -1,0 +1,443 @@
+//! A folder on a web server (WebDAV, RFC 4918).
+
+mod propfind;
+mod upload;
+
+use std::{fmt, io, sync::Arc, time::Duration};
+
+use async_trait::async_trait;
+use futures_util::{StreamExt, TryStreamExt, stream};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
+use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
+use secrecy::{ExposeSecret, SecretString};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio_util::io::StreamReader;
+use wetbank_core::{HostAddress, PlaceName, RelPath, WebdavSpec};
+
+use crate::{
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
+    Staged, place::Result, tls::Tls,
+};
+use propfind::{ASKED, Responses, Told, Unreadable};
+use upload::Upload;
+
+/// Reaching a server may take so long.
+const CONNECT: Duration = Duration::from_secs(15);
+/// A server may be silent so long while we wait for it.
+const SILENCE: Duration = Duration::from_secs(30);
+/// What stays as it is in a path's part (RFC 3986, section 2.3); every other byte is encoded.
+const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// Host and port of an address.
+fn endpoint(url: &str) -> Option<(String, u16)> {
+    let (scheme, rest) = url.split_once("://")?;
+    let address = HostAddress::parse(rest.split('/').next()?).ok()?;
+    Some((address.host, address.port.unwrap_or(if scheme == "http" { 80 } else { 443 })))
+}
+
+async fn handshake(place: &PlaceName, spec: &WebdavSpec, tls: &Tls) -> Result<()> {
+    let fail = |detail: String| PlaceError {
+        kind: PlaceErrorKind::Unreachable,
+        place: place.clone(),
+        call: "reach",
+        path: RelPath::root(),
+        detail,
+    };
+    let (host, port) = endpoint(&spec.url).ok_or_else(|| fail(format!("{} is no address", spec.url)))?;
+    let connect = async {
+        let stream = tokio::net::TcpStream::connect((host.as_str(), port)).await?;
+        tls.connect(&host, stream).await.map(drop)
+    };
+    match tokio::time::timeout(CONNECT, connect).await {
+        Ok(Ok(())) => Ok(()),
+        Ok(Err(error)) => Err(tls.refused(place).unwrap_or_else(|| fail(error.to_string()))),
+        Err(_) => Err(fail(format!("{host}:{port} did not answer within {} s", CONNECT.as_secs()))),
+    }
+}
+
+/// The certificate that a server shows; nothing without TLS.
+pub(crate) async fn shown_certificate(place: &PlaceName, spec: &WebdavSpec) -> Result<Option<String>> {
+    if !spec.url.starts_with("https://") {
+        return Ok(None);
+    }
+    let tls = Tls::only_looking();
+    match handshake(place, spec, &tls).await {
+        Err(error) if error.kind != PlaceErrorKind::Certificate => Err(error),
+        _ => Ok(tls.shown()),
+    }
+}
+
+/// A folder tree on a WebDAV server. Clones share their connections.
+#[derive(Clone)]
+pub struct Webdav {
+    inner: Arc<Inner>,
+}
+
+struct Inner {
+    name: PlaceName,
+    spec: WebdavSpec,
+    password: Option<SecretString>,
+    tls: Tls,
+    client: reqwest::Client,
+    /// The path of the root, encoded, without a slash at its end.
+    root: String,
+    slots: Arc<Semaphore>,
+}
+
+impl fmt::Debug for Webdav {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Webdav").field("name", &self.inner.name).field("url", &self.inner.spec.url).finish()
+    }
+}
+
+impl Webdav {
+    /// The place with this name. The server is reached only when it is used.
+    pub fn new(name: PlaceName, spec: WebdavSpec, password: Option<SecretString>) -> Self {
+        let tls = Tls::new(spec.certificate.as_deref());
+        let client = reqwest::Client::builder()
+            .tls_backend_preconfigured((*tls.config).clone())
+            .connect_timeout(CONNECT)
+            .read_timeout(SILENCE)
+            .pool_max_idle_per_host(spec.connections)
+            // A redirect could lead a password or a file to another server.
+            .redirect(reqwest::redirect::Policy::none())
+            .http1_only()
+            .build()
+            .expect("the options fit together");
+        let root = spec.url.split_once("://").and_then(|(_, rest)| rest.split_once('/')).map_or("", |(_, path)| path);
+        let root: String = root.split('/').filter(|p| !p.is_empty()).fold(String::new(), |path, part| {
+            let plain: Vec<u8> = percent_decode_str(part).collect();
+            format!("{path}/{}", percent_encode(&plain, ENCODED))
+        });
+        let slots = Arc::new(Semaphore::new(spec.connections));
+        Self { inner: Arc::new(Inner { name, spec, password, tls, client, root, slots }) }
+    }
+
+    fn origin(&self) -> &str {
+        let url = &self.inner.spec.url;
+        let scheme = url.find("://").map_or(0, |at| at + 3);
+        url[scheme..].find('/').map_or(url.as_str(), |at| &url[..scheme + at])
+    }
+
+    fn url(&self, path: &RelPath) -> String {
+        let mut url = format!("{}{}", self.origin(), self.inner.root);
+        for part in path.parts() {
+            url.push('/');
+            url.extend(percent_encode(part, ENCODED));
+        }
+        if path.is_root() {
+            url.push('/');
+        }
+        url
+    }
+
+    fn error(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
+        PlaceError { kind, place: self.inner.name.clone(), call, path: path.clone(), detail: detail.into() }
+    }
+
+    /// A request that did not come to an answer.
+    fn broken(&self, call: &'static str, path: &RelPath, error: &reqwest::Error) -> PlaceError {
+        if let Some(refused) = self.inner.tls.refused(&self.inner.name).filter(|_| error.is_connect()) {
+            return refused;
+        }
+        let kind = if error.is_connect() { PlaceErrorKind::Unreachable } else { PlaceErrorKind::Interrupted };
+        // The outer messages repeat the address; the cause is at the end of the chain.
+        let mut cause: &dyn std::error::Error = error;
+        while let Some(deeper) = cause.source() {
+            cause = deeper;
+        }
+        let detail = if error.is_timeout() { "it did not answer in time".to_owned() } else { cause.to_string() };
+        self.error(kind, call, path, detail)
+    }
+
+    /// An answer that says no (RFC 9110, section 15; RFC 4918, section 11).
+    fn refused(&self, call: &'static str, path: &RelPath, response: &Response) -> PlaceError {
+        let status = response.status();
+        let kind = match status {
+            StatusCode::NOT_FOUND | StatusCode::CONFLICT | StatusCode::GONE => PlaceErrorKind::NotFound,
+            StatusCode::UNAUTHORIZED | StatusCode::PROXY_AUTHENTICATION_REQUIRED => PlaceErrorKind::Refused,
+            StatusCode::FORBIDDEN => PlaceErrorKind::Denied,
+            StatusCode::PRECONDITION_FAILED => PlaceErrorKind::Exists,
+            StatusCode::INSUFFICIENT_STORAGE | StatusCode::PAYLOAD_TOO_LARGE => PlaceErrorKind::NoSpace,
+            StatusCode::LOCKED | StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE => {
+                PlaceErrorKind::Busy
+            }
+            StatusCode::BAD_GATEWAY | StatusCode::GATEWAY_TIMEOUT => PlaceErrorKind::Unreachable,
+            StatusCode::URI_TOO_LONG => PlaceErrorKind::BadName,
+            StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => PlaceErrorKind::Unsupported,
+            _ => PlaceErrorKind::Other,
+        };
+        let long = path.name().len() > 255 && matches!(kind, PlaceErrorKind::Denied | PlaceErrorKind::Other);
+        let kind = if long { PlaceErrorKind::BadName } else { kind };
+        let mut detail = format!("the server answered {status}");
+        if let (PlaceErrorKind::Refused, Some((user, secret))) = (kind, &self.inner.spec.sign_in) {
+            detail = format!("user \"{user}\", secret \"{secret}\"");
+        }
+        if status.is_redirection() {
+            let to = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok()).unwrap_or("elsewhere");
+            detail = format!("the server sends us to {to}; write that address into the book if it is right");
+        }
+        self.error(kind, call, path, detail)
+    }
+
+    fn request(&self, method: Method, path: &RelPath) -> RequestBuilder {
+        let request = self.inner.client.request(method, self.url(path));
+        match (&self.inner.spec.sign_in, &self.inner.password) {
+            (Some((user, _)), Some(password)) => request.basic_auth(user, Some(password.expose_secret())),
+            _ => request,
+        }
+    }
+
+    async fn slot(&self) -> OwnedSemaphorePermit {
+        self.inner.slots.clone().acquire_owned().await.expect("the semaphore is never closed")
+    }
+
+    /// Sends a request and answers what comes back, if it says yes.
+    async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
+        let response = request.send().await.map_err(|e| self.broken(call, path, &e))?;
+        if response.status().is_success() { Ok(response) } else { Err(self.refused(call, path, &response)) }
+    }
+
+    /// Asks about a path, and with depth 1 about what lies in it.
+    async fn propfind(&self, call: &'static str, path: &RelPath, depth: &'static str) -> Result<Response> {
+        let method = Method::from_bytes(b"PROPFIND").expect("a plain word");
+        let request = self.request(method, path).header("depth", depth).header(header::CONTENT_TYPE, "application/xml");
+        let response = self.send(call, path, request.body(ASKED)).await?;
+        if response.status() != StatusCode::MULTI_STATUS {
+            let detail =
+                format!("it answered {} where a folder's entries were asked; is this WebDAV?", response.status());
+            return Err(self.error(PlaceErrorKind::Unsupported, call, path, detail));
+        }
+        Ok(response)
+    }
+
+    fn unreadable(&self, call: &'static str, path: &RelPath, error: &Unreadable) -> PlaceError {
+        let kind = match error {
+            Unreadable::Broken(_) | Unreadable::BreaksOff => PlaceErrorKind::Interrupted,
+            _ => PlaceErrorKind::Other,
+        };
+        self.error(kind, call, path, error.to_string())
+    }
+
+    /// The path that an address in a listing means, if it lies in the folder that was listed.
+    /// A server that names anything else lies, or means another place: it is never followed.
+    fn path_of(&self, folder: &RelPath, href: &str) -> Option<RelPath> {
+        let path = match href.find("://") {
+            Some(at) => href[at + 3..].find('/').map_or("/", |slash| &href[at + 3 + slash..]),
+            None => href,
+        };
+        let plain = |text: &str| -> Vec<Vec<u8>> {
+            text.split('/').filter(|part| !part.is_empty()).map(|part| percent_decode_str(part).collect()).collect()
+        };
+        let mut expected = plain(&self.inner.root);
+        expected.extend(folder.parts().map(<[u8]>::to_vec));
+        let parts = plain(path);
+        let rest = parts.strip_prefix(expected.as_slice())?;
+        match rest {
+            [] => Some(folder.clone()),
+            [name] => folder.join_name(name).ok(),
+            _ => None,
+        }
+    }
+
+    async fn list_one(
+        &self,
+        folder: RelPath,
+    ) -> Result<impl futures_util::Stream<Item = Result<Entry>> + Send + use<>> {
+        let slot = self.slot().await;
+        let response = self.propfind("list", &folder, "1").await?;
+        let body = StreamReader::new(Box::pin(response.bytes_stream().map_err(io::Error::other)));
+        let state = (self.clone(), folder, Responses::new(body), true, slot);
+        Ok(stream::try_unfold(state, |(place, folder, mut responses, mut is_first, slot)| async move {
+            loop {
+                let told = responses.next().await.map_err(|e| place.unreadable("list", &folder, &e))?;
+                let Some(told) = told else { return Ok(None) };
+                let path = place.path_of(&folder, &told.href);
+                if is_first && path.as_ref() == Some(&folder) && told.kind == EntryKind::File {
+                    let detail = "it is a file, no folder";
+                    return Err(place.error(PlaceErrorKind::NotFound, "list", &folder, detail));
+                }
+                is_first = false;
+                // The folder itself is told, too.
+                if let Some(path) = path.filter(|path| *path != folder) {
+                    let entry = Entry { path, kind: told.kind, fingerprint: told.fingerprint };
+                    return Ok(Some((entry, (place, folder, responses, is_first, slot))));
+                }
+            }
+        }))
+    }
+
+    async fn look(&self, call: &'static str, path: &RelPath) -> Result<Told> {
+        let _slot = self.slot().await;
+        let response = self.propfind(call, path, "0").await?;
+        let body = StreamReader::new(Box::pin(response.bytes_stream().map_err(io::Error::other)));
+        match Responses::new(body).next().await {
+            Ok(Some(told)) => Ok(told),
+            Ok(None) => Err(self.error(PlaceErrorKind::NotFound, call, path, "the server told nothing about it")),
+            Err(error) => Err(self.unreadable(call, path, &error)),
+        }
+    }
+
+    async fn must_be_file(&self, call: &'static str, path: &RelPath) -> Result<()> {
+        match self.look(call, path).await?.kind {
+            EntryKind::File => Ok(()),
+            _ => Err(self.error(PlaceErrorKind::Unsupported, call, path, "it is no regular file")),
+        }
+    }
+}
+
+#[async_trait]
+impl Place for Webdav {
+    fn name(&self) -> &PlaceName {
+        &self.inner.name
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            replaces_atomically: false,
+            refuses_atomically: false,
+            resumes: false,
+            cuts_when_resuming: false,
+            fine_times: false,
+            reports_changes: false,
+            tells_links: false,
+            any_name: true,
+        }
+    }
+
+    fn endpoint(&self) -> Option<(String, u16)> {
+        endpoint(&self.inner.spec.url)
+    }
+
+    async fn secure(&self) -> Result<String> {
+        if !self.inner.spec.url.starts_with("https://") {
+            return Ok("not secured: password and files can be read on the way".to_owned());
+        }
+        handshake(&self.inner.name, &self.inner.spec, &self.inner.tls).await?;
+        Ok("TLS, the certificate is trusted".to_owned())
+    }
+
+    async fn reach(&self) -> Result<String> {
+        let root = RelPath::root();
+        if self.look("reach", &root).await?.kind != EntryKind::Folder {
+            let detail = format!("{} is no folder on the server", self.inner.spec.url);
+            return Err(self.error(PlaceErrorKind::NotFound, "reach", &root, detail));
+        }
+        Ok(match &self.inner.spec.sign_in {
+            Some((user, _)) => format!("signed in as {user}"),
+            None => "reached without signing in".to_owned(),
+        })
+    }
+
+    async fn stat(&self, path: &RelPath) -> Result<Entry> {
+        let told = self.look("look at", path).await?;
+        Ok(Entry { path: path.clone(), kind: told.kind, fingerprint: told.fingerprint })
+    }
+
+    fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream {
+        let place = self.clone();
+        let start = (vec![folder.clone()], None::<EntryStream>);
+        stream::try_unfold(start, move |(mut folders, mut open)| {
+            let place = place.clone();
+            async move {
+                loop {
+                    let mut listing = match open.take() {
+                        Some(listing) => listing,
+                        None => {
+                            let Some(folder) = folders.pop() else { return Ok(None) };
+                            place.list_one(folder).await?.boxed()
+                        }
+                    };
+                    let Some(entry) = listing.next().await.transpose()? else { continue };
+                    if entry.kind == EntryKind::Folder && depth == Depth::All {
+                        folders.push(entry.path.clone());
+                    }
+                    return Ok(Some((entry, (folders, Some(listing)))));
+                }
+            }
+        })
+        .boxed()
+    }
+
+    async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
+        self.must_be_file("read", path).await?;
+        let slot = self.slot().await;
+        let mut request = self.request(Method::GET, path).header(header::ACCEPT_ENCODING, "identity");
+        if from > 0 {
+            request = request.header(header::RANGE, format!("bytes={from}-"));
+        }
+        let response = match request.send().await.map_err(|e| self.broken("read", path, &e))? {
+            // Nothing lies behind the end.
+            past if past.status() == StatusCode::RANGE_NOT_SATISFIABLE => return Ok(stream::empty().boxed()),
+            response if response.status().is_success() => response,
+            response => return Err(self.refused("read", path, &response)),
+        };
+        // A server may ignore the range and begin at the beginning.
+        let mut skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { from };
+        let (place, path) = (self.clone(), path.clone());
+        Ok(response
+            .bytes_stream()
+            .map(move |chunk| {
+                // The slot is taken as long as the stream lives.
+                let _slot = &slot;
+                let mut chunk = chunk.map_err(|e| place.broken("read", &path, &e))?;
+                let skipped = usize::try_from(skip).unwrap_or(usize::MAX).min(chunk.len());
+                skip -= skipped as u64;
+                Ok(chunk.split_off(skipped))
+            })
+            .try_filter(|chunk| std::future::ready(!chunk.is_empty()))
+            .boxed())
+    }
+
+    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+        if resume.is_some() {
+            return Err(self.error(PlaceErrorKind::Unsupported, "write", temporary, "a broken upload begins anew"));
+        }
+        let parent = temporary.parent();
+        if !parent.is_root() && self.look("write", &parent).await?.kind != EntryKind::Folder {
+            return Err(self.error(PlaceErrorKind::NotFound, "write", temporary, "its folder is no folder"));
+        }
+        let slot = self.slot().await;
+        Ok(Box::new(Upload::start(self.clone(), temporary.clone(), slot)))
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()> {
+        self.must_be_file("rename", from).await?;
+        let _slot = self.slot().await;
+        let method = Method::from_bytes(b"MOVE").expect("a plain word");
+        let overwrite = if collision == Collision::Replace { "T" } else { "F" };
+        let request = self.request(method, from).header("destination", self.url(to)).header("overwrite", overwrite);
+        self.send("rename to", to, request).await.map(drop)
+    }
+
+    async fn delete(&self, path: &RelPath) -> Result<()> {
+        self.must_be_file("delete", path).await?;
+        let _slot = self.slot().await;
+        self.send("delete", path, self.request(Method::DELETE, path)).await.map(drop)
+    }
+
+    async fn make_folder(&self, path: &RelPath) -> Result<()> {
+        let mut at = RelPath::root();
+        for part in path.parts() {
+            at = at.join_name(part).expect("a part of a path");
+            match self.look("make folder", &at).await {
+                Ok(told) if told.kind == EntryKind::Folder => continue,
+                Ok(_) => return Err(self.error(PlaceErrorKind::Exists, "make folder", &at, "a file has this name")),
+                Err(error) if error.kind == PlaceErrorKind::NotFound => {}
+                Err(error) => return Err(error),
+            }
+            let slot = self.slot().await;
+            let method = Method::from_bytes(b"MKCOL").expect("a plain word");
+            let made = self.send("make folder", &at, self.request(method, &at)).await;
+            drop(slot);
+            if let Err(error) = made {
+                // Somebody else may have made it just now.
+                match self.look("make folder", &at).await {
+                    Ok(told) if told.kind == EntryKind::Folder => {}
+                    _ => return Err(error),
+                }
+            }
+        }
+        Ok(())
+    }
+}

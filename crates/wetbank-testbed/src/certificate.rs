@@ -1,0 +1,34 @@
+//! A certificate that no authority vouches for.
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
+
+use crate::run;
+
+/// A fresh self-signed certificate for 127.0.0.1.
+#[derive(Debug)]
+pub struct Certificate {
+    /// The certificate in PEM form.
+    pub file: PathBuf,
+    /// Its private key in PEM form.
+    pub key: PathBuf,
+    /// Its fingerprint: `SHA256:AB:CD:…`.
+    pub fingerprint: String,
+}
+
+impl Certificate {
+    /// Makes one in a folder.
+    pub fn in_folder(folder: &Path) -> Self {
+        let made = rcgen::generate_simple_self_signed(vec!["127.0.0.1".to_owned(), "localhost".to_owned()]).unwrap();
+        let (file, key, der) = (folder.join("server.crt"), folder.join("server.key"), folder.join("server.der"));
+        fs::write(&file, made.cert.pem()).unwrap();
+        fs::write(&key, made.signing_key.serialize_pem()).unwrap();
+        fs::write(&der, made.cert.der()).unwrap();
+        let sum = run("sha256sum", &[der.to_str().unwrap()]);
+        let hex = sum.split(' ').next().unwrap().to_uppercase();
+        let pairs: Vec<&str> = hex.as_bytes().chunks(2).map(|pair| std::str::from_utf8(pair).unwrap()).collect();
+        Self { file, key, fingerprint: format!("SHA256:{}", pairs.join(":")) }
+    }
+}

@@ -1,0 +1,80 @@
+//! ProFTPD.
+
+use std::{fs, os::unix::fs::PermissionsExt, process::Command};
+
+use tempfile::TempDir;
+
+use crate::{Certificate, Server, free_port, run};
+
+/// Who may sign in, and the password.
+pub const FTP_USER: (&str, &str) = ("merrow", "grey heron");
+
+/// What a server offers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FtpOffer {
+    /// No TLS.
+    Plain,
+    /// TLS after the greeting, and nothing without it.
+    Tls,
+    /// TLS from the first byte.
+    TlsFromStart,
+    /// No TLS and no listing in the machine's form.
+    Old,
+}
+
+/// An FTP server that serves one folder.
+#[derive(Debug)]
+pub struct Proftpd {
+    /// The port it listens on.
+    pub port: u16,
+    /// The folder it serves.
+    pub root: TempDir,
+    /// Its certificate.
+    pub certificate: Certificate,
+    _folder: TempDir,
+    server: Option<Server>,
+}
+
+impl Proftpd {
+    /// Starts it.
+    pub fn start(offer: FtpOffer) -> Self {
+        let (folder, root, port) = (TempDir::new().unwrap(), TempDir::new().unwrap(), free_port());
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        let certificate = Certificate::in_folder(folder.path());
+        fs::set_permissions(&certificate.key, fs::Permissions::from_mode(0o600)).unwrap();
+        let (at, number) = (folder.path().display(), |flag| run("id", &[flag]).trim().to_owned());
+        let (user, group) = (number("-un"), number("-gn"));
+        let hash = r"$6$wetbank$tyC2PNAZyzYIbHDw2WJ2KI5UY7NtNXp8t0KVM591qn/peEOy64lOjI1ogciaRBcreXUiuKvOqXLXtdMVwT7eu/";
+        let line =
+            format!("{}:{hash}:{}:{}::{}:/bin/sh\n", FTP_USER.0, number("-u"), number("-g"), root.path().display());
+        let users = folder.path().join("users");
+        fs::write(&users, line).unwrap();
+        fs::set_permissions(&users, fs::Permissions::from_mode(0o600)).unwrap();
+        let mut config = format!(
+            "ServerType standalone\nServerName test\nDefaultAddress 127.0.0.1\nPort {port}\nUser {user}\nGroup {group}\n             UseReverseDNS off\nAuthUserFile {at}/users\nAuthOrder mod_auth_file.c\nRequireValidShell off\nRootLogin on\n             UseFtpUsers off\nAllowOverwrite on\nAllowStoreRestart on\nAllowRetrieveRestart on\nPidFile {at}/pid\n             ScoreboardFile {at}/scores\nDelayTable none\nDelayEngine off\nWtmpLog off\nTransferLog none\nSystemLog {at}/log\n             MaxInstances 60\nUmask 022\nTimeoutIdle 120\n"
+        );
+        if matches!(offer, FtpOffer::Tls | FtpOffer::TlsFromStart) {
+            let options = if offer == FtpOffer::TlsFromStart { "TLSOptions UseImplicitSSL\n" } else { "" };
+            config += &format!(
+                "ModulePath /usr/lib/proftpd\nLoadModule mod_tls.c\nTLSEngine on\nTLSRequired on\nTLSLog {at}/tls\n{options}                 TLSECCertificateFile {}\nTLSECCertificateKeyFile {}\n",
+                certificate.file.display(),
+                certificate.key.display()
+            );
+        }
+        if offer == FtpOffer::Old {
+            config += "FactsAdvertise off\n";
+        }
+        let file = folder.path().join("config");
+        fs::write(&file, config).unwrap();
+        fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).unwrap();
+        let mut command = Command::new("/usr/sbin/proftpd");
+        command.arg("-n").arg("-c").arg(file);
+        let server = Some(Server::start(&mut command, port));
+        Self { port, root, certificate, _folder: folder, server }
+    }
+
+    /// Ends it at once, with every connection.
+    pub fn crash(&mut self) {
+        self.server = None;
+    }
+}

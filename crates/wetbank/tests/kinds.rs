@@ -1,0 +1,114 @@
+//! Any kind of place at either end of a rule, with real servers.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod support;
+
+use std::fs;
+
+use support::{Office, leftovers, names, wait_for};
+use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
+
+const BOOK: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+
+[place.harlan]
+kind = "ftp"
+host = "ftp://127.0.0.1:FTPPORT/"
+user = "merrow"
+password = { secret = "harlan" }
+root = "FTPROOT"
+
+[place.cloud]
+kind = "webdav"
+url = "DAVURL"
+user = "merrow"
+password = { secret = "cloud" }
+
+[rule.to-harlan]
+starts = { arrival = { place = "office", folder = "out" } }
+[[rule.to-harlan.branch]]
+steps = [ { deliver = { to = "harlan", folder = "in/{{ file.stem }}" } } ]
+original = { move-to = "sent" }
+
+[rule.to-cloud]
+starts = { arrival = { place = "harlan", folder = "in", below = true, look-every = "200ms" } }
+[[rule.to-cloud.branch]]
+steps = [ { move = { to = "cloud", folder = "from harlan" } } ]
+
+[rule.fetch]
+starts = { arrival = { place = "cloud", folder = "from harlan", look-every = "200ms" } }
+[[rule.fetch.branch]]
+steps = [ { copy = { to = "office", folder = "fetched" } } ]
+"#;
+
+/// An office with an FTP server and a web server whose certificates are not confirmed yet.
+fn connected() -> (Office, Proftpd, Apache) {
+    let (office, proftpd, apache) = (Office::open(), Proftpd::start(FtpOffer::Tls), Apache::start(true));
+    fs::create_dir_all(office.path("office/out")).unwrap();
+    for folder in [proftpd.root.path().join("in"), apache.root.path().join("from harlan")] {
+        fs::create_dir(&folder).unwrap();
+        use std::os::unix::fs::PermissionsExt;
+        fs::set_permissions(folder, fs::Permissions::from_mode(0o777)).unwrap();
+    }
+    for (secret, value) in [("harlan", FTP_USER.1), ("cloud", WEBDAV_USER.1)] {
+        assert!(office.wetbank_with(&["secret", "set", secret], value).status.success());
+    }
+    let root = proftpd.root.path().display().to_string();
+    let book = BOOK.replace("FTPPORT", &proftpd.port.to_string()).replace("FTPROOT", &root);
+    office.book(&book.replace("DAVURL", &apache.url));
+    (office, proftpd, apache)
+}
+
+#[test]
+fn a_file_goes_from_a_folder_to_ftp_to_webdav_and_back_once_the_certificates_are_confirmed() {
+    let (office, proftpd, apache) = connected();
+    for (place, certificate) in [("harlan", &proftpd.certificate), ("cloud", apache.certificate.as_ref().unwrap())] {
+        let tested = office.wetbank(&["--json", "place", "test", place]);
+        assert_eq!(tested.status.code(), Some(1), "it is not trusted unasked");
+        let told: serde_json::Value = serde_json::from_slice(&tested.stdout).unwrap();
+        assert_eq!(told["identity"]["fingerprint"], certificate.fingerprint);
+        let wrong = office.wetbank(&["place", "test", place, "--confirm", "SHA256:00:11"]);
+        assert_eq!(wrong.status.code(), Some(2));
+        let confirmed = office.wetbank(&["place", "test", place, "--write", "--confirm", &certificate.fingerprint]);
+        assert!(confirmed.status.success(), "{}", String::from_utf8_lossy(&confirmed.stdout));
+    }
+    let content: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
+    office.put("office/out/survey 07.raw", &content);
+    let fetched = office.path("office/fetched/survey 07.raw");
+    wait_for("the file to come back", || fetched.exists().then_some(()));
+    office.wait_idle();
+    assert!(fs::read(&fetched).unwrap() == content);
+    assert_eq!(names(&office.path("office/out/sent")), ["survey 07.raw"]);
+    assert!(names(&proftpd.root.path().join("in/survey 07")).is_empty(), "it was moved on");
+    assert_eq!(names(&apache.root.path().join("from harlan")), ["survey 07.raw"]);
+    for root in [proftpd.root.path(), apache.root.path(), &office.path("office")] {
+        assert!(leftovers(root).is_empty(), "{root:?}");
+    }
+    assert_eq!(office.runs().len(), 3, "each rule took it once");
+}
+
+#[test]
+fn a_place_that_is_not_trusted_holds_what_should_go_there_and_shows_what_is_to_be_confirmed() {
+    let (office, proftpd, _apache) = connected();
+    office.put("office/out/a.csv", b"a");
+    let hold = office.hold();
+    assert_eq!(hold["code"], "certificate");
+    assert!(hold["why"].as_str().unwrap().contains(&proftpd.certificate.fingerprint), "{hold}");
+    assert!(office.path("office/out/a.csv").exists());
+    assert!(names(&proftpd.root.path().join("in")).is_empty());
+}
+
+#[test]
+fn what_was_typed_is_shown_back_as_it_was_understood() {
+    let (office, proftpd, apache) = connected();
+    let places = office.json(&["place", "list"]);
+    let address = |name: &str| {
+        let place = places.as_array().unwrap().iter().find(|place| place["name"] == name).unwrap();
+        place["address"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(address("harlan"), format!("merrow@127.0.0.1:{}{}", proftpd.port, proftpd.root.path().display()));
+    assert_eq!(address("cloud"), apache.url);
+}
