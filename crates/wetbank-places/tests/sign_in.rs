@@ -100,3 +100,25 @@ async fn a_server_that_is_not_there_is_unreachable() {
     assert_eq!(error.kind, PlaceErrorKind::Unreachable);
     assert!(error.is_retryable());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_only_asks_questions_is_answered_with_the_password() {
+    // Only root may set such a server up.
+    let Some(sshd) = Sshd::start_asking("grey heron") else { return };
+    let root = TempDir::new().unwrap();
+    let spec = wetbank_core::SftpSpec { sign_in: SftpSignIn::Password(name()), ..sftp_spec(&sshd, root.path()) };
+    let place = Sftp::new(name(), spec.clone(), SftpCredentials::Password("grey heron".into()));
+    write(&place, "part", b"hello").await.unwrap();
+    assert_eq!(read(&place, "part").await.unwrap(), b"hello");
+    let wrong = Sftp::new(name(), spec, SftpCredentials::Password("bittern".into())).reach().await.unwrap_err();
+    assert_eq!(wrong.kind, PlaceErrorKind::Refused, "{wrong}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn new_session_keys_in_mid_file_are_not_noticed() {
+    let (sshd, root) = (Sshd::start_with("RekeyLimit 1M"), TempDir::new().unwrap());
+    let place = sftp_place(&sshd, root.path());
+    let content: Vec<u8> = (0..20_000_000u32).map(|n| (n % 251) as u8).collect();
+    write(&place, "part", &content).await.unwrap();
+    assert!(read(&place, "part").await.unwrap() == content);
+}

@@ -22,7 +22,20 @@ pub struct Sshd {
     pub fingerprint: String,
     /// Its configuration and keys.
     pub folder: TempDir,
+    program: PathBuf,
     server: Option<Server>,
+    /// Removed with the server.
+    pam: Option<Removed>,
+}
+
+/// A file that goes when this goes.
+#[derive(Debug)]
+struct Removed(PathBuf);
+
+impl Drop for Removed {
+    fn drop(&mut self) {
+        let _ = fs::remove_file(&self.0);
+    }
 }
 
 /// A client key of a type, with or without a passphrase: where it is, and its text.
@@ -55,10 +68,38 @@ impl Sshd {
             address.port(),
         );
         fs::write(folder.path().join("config"), config).unwrap();
-        let mut sshd = Self { address, fingerprint: String::new(), folder, server: None };
+        let program = PathBuf::from("/usr/sbin/sshd");
+        let mut sshd = Self { address, fingerprint: String::new(), folder, program, server: None, pam: None };
         sshd.change_host_key();
         sshd.go_on();
         sshd
+    }
+
+    /// Starts one that asks questions (keyboard-interactive) through a PAM service of its own and
+    /// takes no key and no plain password. Nothing where the system's folder of PAM services
+    /// cannot be written: only root may.
+    pub fn start_asking(password: &str) -> Option<Self> {
+        let mut sshd = Self::start_with(
+            "UsePAM yes\nKbdInteractiveAuthentication yes\nPasswordAuthentication no\nPubkeyAuthentication no\nPermitRootLogin yes",
+        );
+        sshd.crash();
+        // The server asks the PAM service of the name it was started under.
+        let name = format!("wetbank-test-{}", sshd.address.port());
+        let script = sshd.folder.path().join("check");
+        fs::write(&script, format!("#!/bin/sh\nread -r given\n[ \"$given\" = \"{password}\" ]\n")).unwrap();
+        fs::set_permissions(&script, fs::Permissions::from_mode(0o755)).unwrap();
+        let service = PathBuf::from("/etc/pam.d").join(&name);
+        let rules = format!(
+            "auth required pam_exec.so quiet expose_authtok {}\n\
+             auth required pam_permit.so\naccount required pam_permit.so\nsession required pam_permit.so\n",
+            script.display()
+        );
+        fs::write(&service, rules).ok()?;
+        sshd.pam = Some(Removed(service));
+        sshd.program = sshd.folder.path().join(name);
+        std::os::unix::fs::symlink("/usr/sbin/sshd", &sshd.program).unwrap();
+        sshd.go_on();
+        Some(sshd)
     }
 
     /// Lets a key sign in as the user who runs this test.
@@ -81,7 +122,7 @@ impl Sshd {
     /// Starts it again after a crash, on the same port.
     pub fn go_on(&mut self) {
         let config = self.folder.path().join("config");
-        let mut command = Command::new("/usr/sbin/sshd");
+        let mut command = Command::new(&self.program);
         command.args(["-D", "-e", "-f"]).arg(config);
         self.server = Some(Server::start(&mut command, self.address.port()));
     }
