@@ -1,6 +1,7 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { RouterProvider, createBrowserRouter } from "react-router";
 
+import { NewPlacePage } from "../features/places/NewPlacePage";
 import { PlacePage } from "../features/places/PlacePage";
 import { PlacesPage } from "../features/places/PlacesPage";
 import { NewRulePage } from "../features/rules/NewRulePage";
@@ -43,6 +44,7 @@ const router = createBrowserRouter([
       { path: "runs", element: <RunsPage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "places", element: <PlacesPage /> },
+      { path: "places/new", element: <NewPlacePage /> },
       { path: "places/:name", element: <PlacePage /> },
       { path: "trace", element: <TracePage /> },
       { path: "*", element: <NotFound /> },

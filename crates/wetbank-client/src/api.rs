@@ -374,6 +374,28 @@ pub struct Place {
     pub rules: Vec<String>,
 }
 
+/// A place to be added to the book. Which of these a kind needs, the book reference tells; what
+/// is not given gets the kind's usual value. Secrets are named here and set by a call of their own.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct NewPlace {
+    pub name: String,
+    /// `folder`, `sftp`, `ftp` or `webdav`.
+    pub kind: String,
+    pub root: Option<String>,
+    pub host: Option<String>,
+    pub port: Option<u16>,
+    pub url: Option<String>,
+    pub user: Option<String>,
+    /// The name of the secret that is the password.
+    pub password: Option<String>,
+    /// The name of the secret that is the private key.
+    pub key: Option<String>,
+    /// For `ftp`: `tls`, `tls-from-start` or `none`.
+    pub security: Option<String>,
+    pub connections: Option<u8>,
+}
+
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct TestPlace {
     /// Write, rename, read back and delete a probe file.

@@ -74,7 +74,7 @@ pub fn typed_url(typed: &str) -> Result<String, InvalidHost> {
     let address = HostAddress::parse(host).map_err(|e| InvalidHost { typed: typed.to_owned(), ..e })?;
     let host = if address.host.contains(':') { format!("[{}]", address.host) } else { address.host };
     let port = address.port.map(|port| format!(":{port}")).unwrap_or_default();
-    let path = typed_folder(path);
+    let path = typed_folder(path.trim_start_matches('/'));
     Ok(format!("{scheme}://{host}{port}{}{path}", if path.is_empty() { "" } else { "/" }))
 }
 

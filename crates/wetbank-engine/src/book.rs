@@ -99,3 +99,59 @@ pub(crate) fn with_key(text: &str, place: &str, key: &str, value: &str) -> Optio
     table.insert(key, toml_edit::value(value));
     Some(document.to_string())
 }
+
+/// The text of a new place: its name, then its keys in order, those without a value left out.
+pub(crate) fn place_text(name: &str, keys: &[(&str, Option<toml_edit::Value>)]) -> String {
+    let mut place = toml_edit::Table::new();
+    for (key, value) in keys {
+        if let Some(value) = value {
+            place.insert(key, toml_edit::value(value.clone()));
+        }
+    }
+    let mut places = toml_edit::Table::new();
+    places.set_implicit(true);
+    places.insert(name, toml_edit::Item::Table(place));
+    let mut document = toml_edit::DocumentMut::new();
+    document.insert("place", toml_edit::Item::Table(places));
+    document.to_string()
+}
+
+/// `{ secret = "…" }`
+pub(crate) fn secret_value(name: &str) -> toml_edit::Value {
+    let mut table = toml_edit::InlineTable::new();
+    table.insert("secret", name.into());
+    table.into()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_new_place_is_written_as_a_person_would_and_nothing_typed_can_break_out_of_it() {
+        let text = place_text(
+            "harlan-lab",
+            &[
+                ("kind", Some("ftp".into())),
+                ("host", Some("a\"\n[rule.evil]".into())),
+                ("port", None),
+                ("password", Some(secret_value("harlan"))),
+            ],
+        );
+        assert!(text.starts_with("[place.harlan-lab]\nkind = \"ftp\"\n"), "{text}");
+        assert!(text.contains("password = { secret = \"harlan\" }"), "{text}");
+        let document: toml_edit::DocumentMut = text.parse().expect("it is TOML");
+        assert!(document.get("rule").is_none() && !text.contains("port"));
+    }
+
+    #[test]
+    fn a_key_set_in_a_text_leaves_the_rest_as_it_was() {
+        let text = "# agreed\n[place.cloud]\nkind = \"webdav\" # theirs\n";
+        let changed = with_key(text, "cloud", "certificate", "SHA256:AB").expect("it is there");
+        assert!(
+            changed.starts_with(text.trim_end()) && changed.ends_with("certificate = \"SHA256:AB\"\n"),
+            "{changed}"
+        );
+        assert!(with_key(text, "other", "certificate", "x").is_none());
+    }
+}

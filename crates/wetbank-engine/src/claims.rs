@@ -334,16 +334,15 @@ mod tests {
         let of_run = |item, path| Work { run: 7, ..work(item, "first", path) };
         claims.add([of_run(1, "a"), of_run(2, "b"), of_run(3, "c"), work(4, "second", "a")]);
         let (at_work, later) = (claim(&claims).unwrap(), claim(&claims).unwrap());
-        assert_eq!((at_work.item, later.item), (1, 4));
-        // The second rule waits for the file of the first, and an item of the run for its time.
-        claims.finish(&later);
-        let second = claim(&claims).unwrap();
-        claims.postpone(second, Timestamp::from_second(10).unwrap());
+        assert_eq!((at_work.item, later.item), (1, 2), "the other rule waits for the file of the first");
+        claims.postpone(later, Timestamp::from_second(10).unwrap());
         let taken = claims.take_out(7);
         assert_eq!(taken.iter().map(|w| w.item).collect::<Vec<_>>(), [3, 2]);
         taken.iter().for_each(|work| claims.forget(work));
         claims.add([work(5, "second", "b")]);
-        assert_eq!(claim(&claims).unwrap().item, 5);
+        assert_eq!(claim(&claims).unwrap().item, 5, "the file of the postponed item is free");
+        claims.finish(&at_work);
+        assert_eq!(claim(&claims).unwrap().item, 4);
         assert!(claims.take_out(7).is_empty(), "the item at work is not taken out");
     }
 

@@ -104,7 +104,7 @@ impl Killed {
             intent: intent.to_string(),
             target: file("archive:/a.csv"),
             size: 11,
-            sha256: "0".repeat(64),
+            sha256: Some("0".repeat(64)),
             blake3: "0".repeat(64),
             output: None,
         };

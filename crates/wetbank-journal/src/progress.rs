@@ -32,7 +32,8 @@ pub struct Intention {
     pub intent: String,
     pub target: FilePath,
     pub size: u64,
-    pub sha256: String,
+    /// Not taken of what stays in our own work folder.
+    pub sha256: Option<String>,
     pub blake3: String,
     /// Set when the target is in a place, not in our own work folder.
     pub output: Option<Output>,

@@ -108,7 +108,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
         intent: "{}".to_owned(),
         target: target.clone(),
         size: 10,
-        sha256: "abcdef0123456789".to_owned(),
+        sha256: Some("abcdef0123456789".to_owned()),
         blake3: "b".to_owned(),
         output: None,
     };

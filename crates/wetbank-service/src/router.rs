@@ -81,7 +81,7 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(runs::release))
             .routes(routes!(runs::dismiss))
             .routes(routes!(runs::trace))
-            .routes(routes!(places::places))
+            .routes(routes!(places::places, places::add))
             .routes(routes!(places::test))
             .routes(routes!(places::browse))
             .routes(routes!(book::export))

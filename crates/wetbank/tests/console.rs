@@ -14,6 +14,7 @@ use std::{
 use support::{Office, wait_for};
 use tempfile::TempDir;
 use thirtyfour::{ChromiumLikeCapabilities, prelude::*};
+use wetbank_testbed::{Apache, WEBDAV_USER};
 
 const BOOK: &str = r#"
 [place.office]
@@ -241,6 +242,29 @@ async fn without_signing_in_nothing_is_told_and_other_sites_change_nothing() {
     assert_eq!(switch("cross-site").await.unwrap().status(), 403);
     assert_eq!(switch("same-site").await.unwrap().status(), 403);
     assert_eq!(switch("same-origin").await.unwrap().status(), 204);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_place_is_added_with_a_form_and_its_certificate_confirmed_before_it_is_used() {
+    let (office, apache, browser) = (Office::open(), Apache::start(true), Browser::open().await);
+    browser.sign_in(&office).await;
+    browser.click("//nav//a[text()='Places']").await;
+    browser.click("//a[text()='Add the first one']").await;
+    browser.click("//label[contains(., 'A WebDAV folder')]//input").await;
+    for (label, value) in
+        [("Name", "cloud"), ("Address", &apache.url), ("User", WEBDAV_USER.0), ("Password", WEBDAV_USER.1)]
+    {
+        let input = browser.find(&format!("//input[@id=//label[text()='{label}']/@for]")).await;
+        input.send_keys(value).await.unwrap();
+    }
+    browser.click("//button[text()='Add and test']").await;
+    let fingerprint = &apache.certificate.as_ref().unwrap().fingerprint;
+    browser.find(&format!("//section[@aria-label='Test']//span[text()='{fingerprint}']")).await;
+    browser.click("//button[contains(., 'Confirm this')]").await;
+    browser.find("//section[@aria-label='Test']//li[contains(., 'signed in as merrow')]").await;
+    let place = &office.json(&["place", "list"])[0];
+    assert_eq!((place["name"].as_str(), place["state"].as_str()), (Some("cloud"), Some("well")));
+    assert!(!place["text"].as_str().unwrap().contains(WEBDAV_USER.1));
 }
 
 #[tokio::test(flavor = "multi_thread")]

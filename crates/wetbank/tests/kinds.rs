@@ -112,3 +112,26 @@ fn what_was_typed_is_shown_back_as_it_was_understood() {
     assert_eq!(address("harlan"), format!("merrow@127.0.0.1:{}{}", proftpd.port, proftpd.root.path().display()));
     assert_eq!(address("cloud"), apache.url);
 }
+
+#[test]
+fn a_place_is_added_tested_and_confirmed_from_the_command_line() {
+    let (office, apache) = (Office::open(), Apache::start(true));
+    let url = format!("  {}// ", apache.url);
+    let words = ["place", "add", "cloud", "--kind", "webdav", "--url", url.as_str(), "--user", "merrow", "--password"];
+    let added = office.wetbank_with(&words, WEBDAV_USER.1);
+    let shown = String::from_utf8_lossy(&added.stdout).into_owned();
+    let certificate = apache.certificate.as_ref().unwrap();
+    assert_eq!(added.status.code(), Some(1), "{shown}");
+    assert!(shown.contains("✓ connect") && shown.contains("✗ secure"), "{shown}");
+    assert!(shown.contains(&format!("wetbank place test cloud --confirm {}", certificate.fingerprint)), "{shown}");
+    let confirmed = office.wetbank(&["place", "test", "cloud", "--write", "--confirm", &certificate.fingerprint]);
+    assert!(confirmed.status.success(), "{}", String::from_utf8_lossy(&confirmed.stdout));
+    let book = String::from_utf8_lossy(&office.wetbank(&["book", "export", "-"]).stdout).into_owned();
+    assert!(!book.contains(WEBDAV_USER.1), "the password is in the vault only");
+    let again = office.wetbank_with(&words, WEBDAV_USER.1);
+    assert_eq!(again.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&again.stderr).contains("there is a place \"cloud\" already"));
+    let wrong = office.wetbank(&["place", "add", "x", "--kind", "ftp", "--host", "h", "--url", "http://h"]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("has no key \"url\""));
+}

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { type Place, type TestedPlace, api } from "../../shared/api/client";
@@ -7,13 +7,17 @@ import { placesQuery } from "../../shared/api/status";
 import { FolderList } from "../../shared/ui/FolderList";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 
-function Test({ place }: { place: Place }) {
+function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   const client = useQueryClient();
   const [write, setWrite] = useState(false);
   const test = useMutation({
     mutationFn: (confirm?: string) => api.post<TestedPlace>(`/places/${place.name}/test`, { write, confirm }),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
+  const { mutate } = test;
+  useEffect(() => {
+    if (atOnce) mutate(undefined);
+  }, [atOnce, mutate]);
   const tested = test.data;
   return (
     <section className="panel" aria-label="Test">
@@ -87,7 +91,7 @@ function One({ place }: { place: Place }) {
           <FolderList place={place.name} folder={search.get("folder") ?? ""} onFolder={(folder) => setSearch(folder ? { folder } : {})} />
         </section>
         <div className="grid min-w-0 gap-4">
-          <Test place={place} />
+          <Test place={place} atOnce={search.get("test") === "now"} />
           <section className="panel" aria-label="Rules that use it">
             {place.rules.length === 0 && <p className="quiet px-4 py-3">No rule uses it.</p>}
             {place.rules.map((rule) => (

@@ -8,13 +8,21 @@ import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 export function PlacesPage() {
   return (
     <>
-      <h1 className="pb-3 text-2xl font-bold tracking-tight">Places</h1>
+      <div className="flex flex-wrap items-center gap-4 pb-3">
+        <h1 className="flex-1 text-2xl font-bold tracking-tight">Places</h1>
+        <Link to="/places/new" className="btn btn-sm btn-primary">
+          Add a place
+        </Link>
+      </div>
       <Shown query={useQuery(placesQuery)}>
         {(places) =>
           places.length === 0 ? (
             <Empty title="No place yet">
-              A place is a folder of this machine or a server where files come from or go to. Add one to the book and apply it with{" "}
-              <code className="file">wetbank book apply</code>.
+              A place is a folder of this machine or a server where files come from or go to.{" "}
+              <Link to="/places/new" className="link">
+                Add the first one
+              </Link>
+              .
             </Empty>
           ) : (
             <ul className="panel">

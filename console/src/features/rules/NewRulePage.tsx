@@ -32,8 +32,10 @@ export function NewRulePage() {
             <RuleText name="" text={starter(places[0].name)} />
           ) : (
             <Empty title="A rule needs a place first">
-              Add one to the book, as in <code className="file">[place.office]</code> with <code className="file">kind = "folder"</code>, and apply it with{" "}
-              <code className="file">wetbank book apply</code>.
+              <Link to="/places/new" className="link">
+                Add a place
+              </Link>
+              , then come back.
             </Empty>
           )
         }

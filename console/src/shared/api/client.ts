@@ -13,6 +13,7 @@ export type RunPage = Schemas["RunPage"];
 export type Item = Schemas["Item"];
 export type Attempt = Schemas["Attempt"];
 export type Place = Schemas["Place"];
+export type NewPlace = Schemas["NewPlace"];
 export type TestedPlace = Schemas["TestedPlace"];
 export type Listing = Schemas["Listing"];
 export type Explained = Schemas["Explained"];
@@ -57,6 +58,7 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 export const api = {
   get: <T>(path: string) => call<T>("GET", path),
   post: <T>(path: string, body: unknown = {}) => call<T>("POST", path, body),
+  put: (path: string, body: unknown) => call<undefined>("PUT", path, body),
   delete: (path: string) => call<undefined>("DELETE", path),
 };
 

@@ -237,7 +237,8 @@ export interface paths {
         /** Every place and how it is doing. */
         get: operations["places"];
         put?: never;
-        post?: never;
+        /** Add a place to the book. Its secrets are set before, its test comes after. */
+        post: operations["add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -749,6 +750,52 @@ export interface components {
             to: string;
             /** Format: int64 */
             total: number;
+        };
+        /**
+         * @description A place to be added to the book. Which of these a kind needs, the book reference tells; what
+         *     is not given gets the kind's usual value. Secrets are named here and set by a call of their own.
+         */
+        NewPlace: {
+            /**
+             * Format: int32
+             * @default null
+             */
+            connections: number | null;
+            /** @default null */
+            host: string | null;
+            /**
+             * @description The name of the secret that is the private key.
+             * @default null
+             */
+            key: string | null;
+            /**
+             * @description `folder`, `sftp`, `ftp` or `webdav`.
+             * @default
+             */
+            kind: string;
+            /** @default  */
+            name: string;
+            /**
+             * @description The name of the secret that is the password.
+             * @default null
+             */
+            password: string | null;
+            /**
+             * Format: int32
+             * @default null
+             */
+            port: number | null;
+            /** @default null */
+            root: string | null;
+            /**
+             * @description For `ftp`: `tls`, `tls-from-start` or `none`.
+             * @default null
+             */
+            security: string | null;
+            /** @default null */
+            url: string | null;
+            /** @default null */
+            user: string | null;
         };
         Place: {
             address: string;
@@ -1409,6 +1456,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Place"][];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlace"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

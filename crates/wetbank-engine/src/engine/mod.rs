@@ -6,6 +6,8 @@ mod items;
 mod places;
 mod secrets;
 
+pub use places::NewPlaceKeys;
+
 use std::{
     collections::{BTreeMap, HashMap},
     fs::{self, File},

@@ -8,6 +8,22 @@ use wetbank_places::{Identity, Place, ProbeStep, probe};
 use super::{Engine, PlaceStatus};
 use crate::{EngineError, book};
 
+/// What a new place's text is made of. Passwords and keys are names of secrets.
+#[derive(Debug, Clone, Default)]
+#[allow(missing_docs, reason = "the fields are the book's keys")]
+pub struct NewPlaceKeys<'a> {
+    pub kind: &'a str,
+    pub url: Option<&'a str>,
+    pub host: Option<&'a str>,
+    pub port: Option<u16>,
+    pub user: Option<&'a str>,
+    pub password: Option<&'a str>,
+    pub key: Option<&'a str>,
+    pub security: Option<&'a str>,
+    pub root: Option<&'a str>,
+    pub connections: Option<u8>,
+}
+
 impl Engine {
     /// A place ready to use.
     pub fn place(&self, name: &str) -> Result<Arc<dyn Place>, EngineError> {
@@ -61,6 +77,35 @@ impl Engine {
             }
         }
         Ok(steps)
+    }
+
+    /// Adds a place to the book, from its keys in order.
+    pub async fn add_place(&self, name: &str, keys: &NewPlaceKeys<'_>, who: &str) -> Result<(), EngineError> {
+        let name = Name::new(name.trim()).map_err(|e| EngineError::NotNow(e.to_string()))?;
+        if self.core.arrangement().specs.contains_key(&name) {
+            return Err(EngineError::NotNow(format!(
+                "there is a place \"{name}\" already; change its text in the book, or choose another name"
+            )));
+        }
+        let text = |value: Option<&str>| value.map(str::trim).filter(|text| !text.is_empty()).map(Into::into);
+        let secret = |value: Option<&str>| value.filter(|text| !text.is_empty()).map(book::secret_value);
+        let written = book::place_text(
+            name.as_str(),
+            &[
+                ("kind", text(Some(keys.kind))),
+                ("url", text(keys.url)),
+                ("host", text(keys.host)),
+                ("port", keys.port.map(|port| i64::from(port).into())),
+                ("user", text(keys.user)),
+                ("password", secret(keys.password)),
+                ("key", secret(keys.key)),
+                ("security", text(keys.security)),
+                ("root", text(keys.root)),
+                ("connections", keys.connections.map(|count| i64::from(count).into())),
+            ],
+        );
+        self.apply_book(&[(format!("place.{name}"), written)], false, who).await?;
+        Ok(())
     }
 
     /// What a place's server shows of itself now, without trusting it.

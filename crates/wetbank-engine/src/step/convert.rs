@@ -93,7 +93,7 @@ impl AtStep<'_> {
             let file = create_private(&part.0)?;
             let mut output = Hashed {
                 inner: BufWriter::with_capacity(256 << 10, file),
-                hashing: wetbank_crypt::Hashing::beside_heavy_work(),
+                hashing: wetbank_crypt::Hashing::for_ourselves(),
                 size: 0,
             };
             let note = work(reading, &mut output)?;

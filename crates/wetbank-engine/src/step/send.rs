@@ -385,7 +385,7 @@ async fn same_content(source: &Source, place: &dyn Place, path: &RelPath, taken:
     }
     let mut sums = Vec::new();
     for mut content in [source.place.read(&source.path, 0).await?, place.read(path, 0).await?] {
-        let mut hashing = wetbank_crypt::Hashing::default();
+        let mut hashing = wetbank_crypt::Hashing::for_ourselves();
         while let Some(chunk) = content.next().await {
             hashing.update(chunk?).await;
         }

@@ -1,11 +1,12 @@
 //! Places.
 
-use axum::{Json, extract::State};
+use axum::{Json, extract::State, http::StatusCode};
 use futures_util::StreamExt;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
 use wetbank_core::RelPath;
+use wetbank_engine::NewPlaceKeys;
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
 use super::{Asked, Body, Part, WHO};
@@ -18,6 +19,29 @@ const SHOWN: usize = 2000;
 #[utoipa::path(get, path = "/places", tag = "places", responses((status = 200, body = [api::Place])))]
 pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec<api::Place>> {
     Json(state.engine.places().into_iter().map(map::place).collect())
+}
+
+/// Add a place to the book. Its secrets are set before, its test comes after.
+#[utoipa::path(post, path = "/places", tag = "places", request_body = api::NewPlace, responses((status = 204), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
+pub(crate) async fn add(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Body(new): Body<api::NewPlace>,
+) -> Result<StatusCode, ApiError> {
+    let keys = NewPlaceKeys {
+        kind: &new.kind,
+        url: new.url.as_deref(),
+        host: new.host.as_deref(),
+        port: new.port,
+        user: new.user.as_deref(),
+        password: new.password.as_deref(),
+        key: new.key.as_deref(),
+        security: new.security.as_deref(),
+        root: new.root.as_deref(),
+        connections: new.connections,
+    };
+    state.engine.add_place(&new.name, &keys, WHO).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Test a place step by step, as the service. With `confirm`, what its server shows is confirmed first.

@@ -1,8 +1,10 @@
-use anyhow::Result;
-use clap::Subcommand;
-use wetbank_client::{Client, Listing, Place, TestPlace, TestedPlace, segment};
+use std::path::PathBuf;
 
-use super::WrongRequest;
+use anyhow::Result;
+use clap::{Args, Subcommand};
+use wetbank_client::{Client, Listing, NewPlace, Place, SetSecret, TestPlace, TestedPlace, segment};
+
+use super::{WrongRequest, read_secret};
 use crate::{
     End,
     output::{Output, line, size, table, when, when_ever},
@@ -17,6 +19,8 @@ pub(crate) enum Verb {
         /// Its name
         place: String,
     },
+    /// Add a place to the book, then test it
+    Add(Box<Add>),
     /// Test a place step by step, as the service would use it
     Test {
         /// Its name
@@ -39,6 +43,95 @@ pub(crate) enum Verb {
         /// Its name
         place: String,
     },
+}
+
+/// What a new place needs depends on its kind; what was typed is understood as people paste it.
+#[derive(Debug, Args)]
+pub(crate) struct Add {
+    /// Its name: 1 to 64 of a-z, 0-9, - and _
+    place: String,
+    /// folder, sftp, ftp or webdav
+    #[arg(long)]
+    kind: String,
+    /// Host name or address (sftp, ftp)
+    #[arg(long)]
+    host: Option<String>,
+    /// Port, if it is not the usual one
+    #[arg(long)]
+    port: Option<u16>,
+    /// Address of the folder (webdav)
+    #[arg(long)]
+    url: Option<String>,
+    /// User name there
+    #[arg(long)]
+    user: Option<String>,
+    /// The folder that is to be its root
+    #[arg(long)]
+    root: Option<String>,
+    /// Sign in with a private key, read from this file and kept as the secret NAME-key
+    #[arg(long, value_name = "FILE")]
+    key_file: Option<PathBuf>,
+    /// Sign in with a password, asked for (or read from standard input) and kept as the secret
+    /// NAME-password
+    #[arg(long, conflicts_with = "key_file")]
+    password: bool,
+    /// How an FTP connection is secured: tls, tls-from-start or none
+    #[arg(long)]
+    security: Option<String>,
+    /// Connections at once, at most
+    #[arg(long)]
+    connections: Option<u8>,
+}
+
+async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
+    let name = add.place;
+    let secret = if let Some(file) = &add.key_file {
+        let value = std::fs::read_to_string(file)
+            .map_err(|e| WrongRequest(format!("the key file {} cannot be read: {e}", file.display())))?;
+        Some((format!("{name}-key"), value))
+    } else if add.password {
+        Some((format!("{name}-password"), read_secret(&format!("Password of {name}"))?))
+    } else {
+        None
+    };
+    if let Some((secret, value)) = &secret {
+        client.put_nothing(&format!("/secrets/{}", segment(secret)), &SetSecret { value: value.clone() }).await?;
+    }
+    let secret = secret.map(|(secret, _)| secret);
+    let new = NewPlace {
+        name: name.clone(),
+        kind: add.kind,
+        root: add.root,
+        host: add.host,
+        port: add.port,
+        url: add.url,
+        user: add.user,
+        password: secret.clone().filter(|_| add.password),
+        key: secret.filter(|_| add.key_file.is_some()),
+        security: add.security,
+        connections: add.connections,
+    };
+    client.post_nothing("/places", &new).await?;
+    test(&name, TestPlace::default(), client, output).await
+}
+
+async fn test(place: &str, how: TestPlace, client: &Client, output: Output) -> Result<End> {
+    let tested: TestedPlace = client.post(&format!("/places/{}/test", segment(place)), &how).await?;
+    output.show(&tested, |tested| {
+        for step in &tested.steps {
+            let sign = if step.fine { "✓" } else { "✗" };
+            line(format!("{sign} {} ({:.0} ms): {}", step.what, step.took_ms, step.said));
+            if let Some(remedy) = &step.remedy {
+                line(format!("  {remedy}"));
+            }
+        }
+        if let Some(shown) = &tested.identity {
+            line(format!("  The server shows the {} {}.", shown.what, shown.fingerprint));
+            line("  If the partner names the same, confirm it with:");
+            line(format!("  wetbank place test {place} --confirm {}", shown.fingerprint));
+        }
+    })?;
+    Ok(if tested.fine { End::Done } else { End::Failed })
 }
 
 pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<End> {
@@ -75,26 +168,9 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                 line(place.text.trim_end());
             })?;
         }
+        Verb::Add(new) => return add(*new, client, output).await,
         Verb::Test { place, write, confirm } => {
-            let tested: TestedPlace =
-                client.post(&format!("/places/{}/test", segment(&place)), &TestPlace { write, confirm }).await?;
-            output.show(&tested, |tested| {
-                for step in &tested.steps {
-                    let sign = if step.fine { "✓" } else { "✗" };
-                    line(format!("{sign} {} ({:.0} ms): {}", step.what, step.took_ms, step.said));
-                    if let Some(remedy) = &step.remedy {
-                        line(format!("  {remedy}"));
-                    }
-                }
-                if let Some(shown) = &tested.identity {
-                    line(format!("  The server shows the {} {}.", shown.what, shown.fingerprint));
-                    line("  If the partner names the same, confirm it with:");
-                    line(format!("  wetbank place test {place} --confirm {}", shown.fingerprint));
-                }
-            })?;
-            if !tested.fine {
-                return Ok(End::Failed);
-            }
+            return test(&place, TestPlace { write, confirm }, client, output).await;
         }
         Verb::Browse { folder } => {
             let (place, folder) = folder.split_once(':').unwrap_or((&folder, ""));

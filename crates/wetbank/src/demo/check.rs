@@ -71,7 +71,7 @@ async fn wait(engine: &Engine, expected: usize) -> Result<bool> {
 fn sha256(bytes: &[u8]) -> String {
     let mut hashing = Hashing::default();
     hashing.update_slice(bytes);
-    hashing.finish().sha256
+    hashing.finish().sha256.unwrap_or_default()
 }
 
 async fn look(scene: &Scene, engine: &Engine, sample: &Sample) -> Result<String> {
