@@ -4,6 +4,7 @@
 //! machine: what else is missing they install.
 
 mod bench;
+mod browser;
 mod screenshots;
 mod setup;
 mod steps;

@@ -9,10 +9,10 @@ use std::{
     time::Duration,
 };
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result};
 use serde_json::Value;
 
-use crate::{setup, steps};
+use crate::{browser::Browser, setup, steps};
 
 const BINARY: &str = "target/release/wetbank";
 const FOLDER: &str = "docs/screenshots";
@@ -54,38 +54,27 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
     fs::create_dir_all(FOLDER)?;
     let runs = first(data, &["run", "list", "--rule", "assay-results", "--state", "done"])?;
     let run = format!("/runs/{}", runs["runs"][0]["id"]);
-    for (name, page, dark) in [
-        ("today", "/", false),
-        ("today-dark", "/", true),
-        ("rules", "/rules", false),
-        ("rule", "/rules/assay-results", false),
-        ("runs", "/runs", true),
-        ("run", run.as_str(), false),
-        ("place", "/places/skerrow-harbour", false),
-        ("trace", "/trace?text=assay-0412", true),
+    let (light, dark) = (Browser::open(false)?, Browser::open(true)?);
+    for browser in [&light, &dark] {
+        browser.go(link)?;
+    }
+    let (base, _) = link.split_once("/sign-in").context("a sign-in link")?;
+    for (name, page, browser) in [
+        ("today", "/", &light),
+        ("today-dark", "/", &dark),
+        ("rules", "/rules", &light),
+        ("rule", "/rules/assay-results", &light),
+        ("runs", "/runs", &dark),
+        ("run", run.as_str(), &light),
+        ("places", "/places", &light),
+        ("place", "/places/skerrow-harbour?test=now", &light),
+        ("new-place", "/places/new", &dark),
+        ("trace", "/trace?text=assay-0412", &dark),
     ] {
-        picture(&format!("{link}&to={}", page.replace('?', "%3F").replace('=', "%3D")), name, dark)?;
+        browser.go(&format!("{base}{page}"))?;
+        let file = format!("{FOLDER}/{name}.png");
+        browser.picture(Path::new(&file))?;
+        steps::say(&format!("took {file}"));
     }
-    Ok(())
-}
-
-fn picture(address: &str, name: &str, dark: bool) -> Result<()> {
-    let profile = tempfile::tempdir()?;
-    let file = format!("{FOLDER}/{name}.png");
-    let status = Command::new("chromium")
-        .args(["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--hide-scrollbars"])
-        .args(["--disable-background-networking", "--disable-component-update", "--disable-sync"])
-        .arg(format!("--user-data-dir={}", profile.path().display()))
-        .arg(format!("--blink-settings=preferredColorScheme={}", if dark { 0 } else { 1 }))
-        .args(["--window-size=1280,800", "--timeout=4000"])
-        .arg(format!("--screenshot={file}"))
-        .arg(address)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .status()?;
-    if !status.success() || !Path::new(&file).exists() {
-        bail!("no picture of {name}");
-    }
-    steps::say(&format!("took {file}"));
     Ok(())
 }

@@ -4,7 +4,7 @@ use std::{
     io::Write,
     path::{Path, PathBuf},
     process::{Command, Stdio},
-    time::Instant,
+    time::{Instant, SystemTime},
 };
 
 use anyhow::{Context, Result, bail};
@@ -54,7 +54,29 @@ pub fn silent(program: &str, words: &[&str]) -> Result<String> {
     Ok(String::from_utf8_lossy(&output.stdout).into_owned())
 }
 
+/// When the newest of these files was changed, and of all below them.
+fn newest(path: &Path) -> Result<SystemTime> {
+    let metadata = std::fs::metadata(path)?;
+    let mut latest = metadata.modified()?;
+    if metadata.is_dir() {
+        for entry in std::fs::read_dir(path)? {
+            latest = latest.max(newest(&entry?.path())?);
+        }
+    }
+    Ok(latest)
+}
+
 fn build_console() -> Result<()> {
+    let sources =
+        ["src", "public", "index.html", "package.json", "package-lock.json", "tsconfig.json", "vite.config.ts"];
+    let mut changed = SystemTime::UNIX_EPOCH;
+    for source in sources {
+        changed = changed.max(newest(&Path::new("console").join(source))?);
+    }
+    // Building it anew would make the binary be built anew.
+    if newest(Path::new("console/dist/index.html")).is_ok_and(|built| built > changed) {
+        return Ok(());
+    }
     run("npm", &["--prefix", "console", "run", "--silent", "build"])
 }
 

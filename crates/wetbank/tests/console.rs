@@ -268,6 +268,23 @@ async fn a_place_is_added_with_a_form_and_its_certificate_confirmed_before_it_is
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn many_pages_one_after_the_other_and_in_many_tabs_do_not_use_up_the_connections() {
+    let (office, browser) = (office(), Browser::open().await);
+    browser.sign_in(&office).await;
+    // A browser allows six connections to a service; each page listens for what happens.
+    for page in ["", "rules", "runs", "places", "rules/bulletins", "places/office", "runs", "rules", "places"] {
+        browser.driver.goto(format!("{}/{page}", office.url())).await.unwrap();
+        browser.find("//main//h1").await;
+    }
+    for _ in 0..8 {
+        let tab = browser.driver.new_tab().await.unwrap();
+        browser.driver.switch_to_window(tab).await.unwrap();
+        browser.driver.goto(format!("{}/rules", office.url())).await.unwrap();
+        browser.find("//main//a[contains(., 'Bulletins into the archive')]").await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_secret_never_comes_out_again() {
     let office = office();
     assert!(office.wetbank_with(&["secret", "set", "harbour"], "grey-heron-1\n").status.success());

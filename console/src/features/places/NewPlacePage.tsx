@@ -99,8 +99,9 @@ export function NewPlacePage() {
         / new
       </p>
       <h1 className="pb-3 text-2xl font-bold tracking-tight">Add a place</h1>
+      <div className="panel max-w-3xl">
       <form
-        className="panel grid max-w-2xl gap-4 px-4 py-4"
+        className="grid gap-5 px-5 py-4"
         onSubmit={(event) => {
           event.preventDefault();
           adding.mutate();
@@ -130,6 +131,7 @@ export function NewPlacePage() {
             />
           )}
         </Field>
+        <div className="grid items-start gap-5 sm:grid-cols-2">
         {kind.keys.map((key) => (
           <Field key={key} label={fields[key].label} hint={fields[key].hint(typed.kind)}>
             {(id, hint) => (
@@ -157,6 +159,7 @@ export function NewPlacePage() {
             )}
           </Field>
         )}
+        </div>
         {typed.kind === "sftp" && (
           <fieldset className="flex flex-wrap gap-4">
             <legend className="pb-1 font-semibold">Sign in with</legend>
@@ -211,6 +214,7 @@ export function NewPlacePage() {
           <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>
         </p>
       </form>
+      </div>
     </>
   );
 }

@@ -26,7 +26,7 @@ function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
           {test.isPending ? "Testing…" : "Test"}
         </button>
         <label className="flex items-center gap-2 text-sm">
-          <input type="checkbox" className="checkbox checkbox-sm" checked={write} onChange={(event) => setWrite(event.target.checked)} />
+          <input type="checkbox" className="checkbox checkbox-sm rounded-sm" checked={write} onChange={(event) => setWrite(event.target.checked)} />
           write a probe file too
         </label>
       </div>

@@ -13,7 +13,7 @@ function Row({ rule, chosen, choose }: { rule: RuleSummary; chosen: boolean; cho
     <li className="grid grid-cols-[auto_1fr_auto] items-start gap-x-4 gap-y-1 px-4 py-3">
       <input
         type="checkbox"
-        className="checkbox checkbox-sm mt-1"
+        className="checkbox checkbox-sm mt-1 rounded-sm"
         checked={chosen}
         onChange={(event) => choose(event.target.checked)}
         aria-label={`Choose ${rule.title}`}

@@ -4,27 +4,47 @@ import { useEffect, useState } from "react";
 /** Changes are gathered for so long before the page looks anew. */
 const GATHER_MS = 300;
 
-/** Keeps every page true: what the service tells makes what is shown be asked again. */
+/**
+ * Keeps every page true: what the service tells makes what is shown be asked again. Only a page
+ * that is seen listens: a browser allows six connections to one service, and pages that are
+ * hidden, or kept for going back, would hold them all.
+ */
 export function useLive(): boolean {
   const client = useQueryClient();
   const [connected, setConnected] = useState(true);
   useEffect(() => {
     let timer: number | undefined;
-    const source = new EventSource("/api/v1/events");
+    let source: EventSource | undefined;
     const look = () => {
       timer ??= window.setTimeout(() => {
         timer = undefined;
         void client.invalidateQueries({ predicate: (one) => one.queryKey[0] === "live" });
       }, GATHER_MS);
     };
-    source.addEventListener("message", look);
-    source.addEventListener("open", () => {
-      setConnected(true);
-      look();
-    });
-    source.addEventListener("error", () => setConnected(false));
+    const listen = () => {
+      if (source || document.hidden) return;
+      source = new EventSource("/api/v1/events");
+      source.addEventListener("message", look);
+      source.addEventListener("open", () => {
+        setConnected(true);
+        look();
+      });
+      source.addEventListener("error", () => setConnected(false));
+    };
+    const rest = () => {
+      source?.close();
+      source = undefined;
+    };
+    const turn = () => (document.hidden ? rest() : listen());
+    listen();
+    document.addEventListener("visibilitychange", turn);
+    window.addEventListener("pagehide", rest);
+    window.addEventListener("pageshow", listen);
     return () => {
-      source.close();
+      document.removeEventListener("visibilitychange", turn);
+      window.removeEventListener("pagehide", rest);
+      window.removeEventListener("pageshow", listen);
+      rest();
       window.clearTimeout(timer);
     };
   }, [client]);
