@@ -2,10 +2,10 @@ use std::fmt;
 
 use async_trait::async_trait;
 use bytes::Bytes;
-use futures_util::stream::BoxStream;
+use futures_util::{future::BoxFuture, stream::BoxStream};
 use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
-use crate::{Folder, PlaceError};
+use crate::{Folder, PlaceError, PlaceErrorKind};
 
 /// The result of every call.
 pub(crate) type Result<T> = std::result::Result<T, PlaceError>;
@@ -149,6 +149,41 @@ pub trait Staged: Send {
     /// Waits until everything is stored, and on disk where the place can say so; then tells the
     /// temporary file's state, which a rename keeps.
     async fn finish(self: Box<Self>) -> Result<Entry>;
+}
+
+/// Makes a folder and those above it where a server makes one at a time. One that somebody else
+/// made just now is as good.
+pub(crate) async fn make_each<'p>(
+    place: &'p dyn Place,
+    path: &RelPath,
+    make: impl Fn(RelPath) -> BoxFuture<'p, Result<()>> + Send + Sync,
+) -> Result<()> {
+    let mut at = RelPath::root();
+    for part in path.parts() {
+        at = at.join_name(part).expect("a part of a path");
+        match place.stat(&at).await {
+            Ok(entry) if entry.kind == EntryKind::Folder => continue,
+            Ok(_) => {
+                let (name, detail) = (place.name().clone(), "a file has this name".to_owned());
+                return Err(PlaceError {
+                    kind: PlaceErrorKind::Exists,
+                    place: name,
+                    call: "make folder",
+                    path: at,
+                    detail,
+                });
+            }
+            Err(error) if error.kind == PlaceErrorKind::NotFound => {}
+            Err(error) => return Err(error),
+        }
+        if let Err(error) = make(at.clone()).await {
+            match place.stat(&at).await {
+                Ok(entry) if entry.kind == EntryKind::Folder => {}
+                _ => return Err(error),
+            }
+        }
+    }
+    Ok(())
 }
 
 /// The fingerprint of parts.

@@ -8,7 +8,7 @@ use std::{fmt, io, sync::Arc};
 
 use async_trait::async_trait;
 use bytes::{Bytes, BytesMut};
-use futures_util::{StreamExt, stream};
+use futures_util::{FutureExt, StreamExt, stream};
 use secrecy::SecretString;
 use suppaftp::{FtpError, FtpResult, Status, tokio::AsyncRustlsStream, tokio::TransferStream};
 use tokio::{
@@ -19,7 +19,8 @@ use wetbank_core::{FtpSecurity, FtpSpec, PlaceName, RelPath};
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged, place::Result,
+    Staged,
+    place::{Result, make_each},
 };
 use connection::{Connection, Lease, Pool, SILENCE, answered};
 use listing::{Told, read_facts, read_line, to_text};
@@ -396,25 +397,11 @@ impl Place for Ftp {
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
-        let mut at = RelPath::root();
-        for part in path.parts() {
-            at = at.join_name(part).expect("a part of a path");
-            match self.look("make folder", &at).await {
-                Ok(told) if told.kind == EntryKind::Folder => continue,
-                Ok(_) => return Err(self.fail(PlaceErrorKind::Exists, "make folder", &at, "a file has this name")),
-                Err(error) if error.kind == PlaceErrorKind::NotFound => {}
-                Err(error) => return Err(error),
-            }
-            let made = self.call("make folder", &at, async |c, full| answered(c.stream.mkdir(full)).await).await;
-            if let Err(error) = made {
-                // Somebody else may have made it just now.
-                match self.look("make folder", &at).await {
-                    Ok(told) if told.kind == EntryKind::Folder => {}
-                    _ => return Err(error),
-                }
-            }
-        }
-        Ok(())
+        make_each(self, path, |at| {
+            async move { self.call("make folder", &at, async |c, full| answered(c.stream.mkdir(full)).await).await }
+                .boxed()
+        })
+        .await
     }
 }
 

@@ -6,7 +6,7 @@ mod upload;
 use std::{fmt, io, sync::Arc, time::Duration};
 
 use async_trait::async_trait;
-use futures_util::{StreamExt, TryStreamExt, stream};
+use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
 use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use secrecy::{ExposeSecret, SecretString};
@@ -16,7 +16,9 @@ use wetbank_core::{HostAddress, PlaceName, RelPath, WebdavSpec};
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged, place::Result, tls::Tls,
+    Staged,
+    place::{Result, make_each},
+    tls::Tls,
 };
 use propfind::{ASKED, Responses, Told, Unreadable};
 use upload::Upload;
@@ -417,27 +419,14 @@ impl Place for Webdav {
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
-        let mut at = RelPath::root();
-        for part in path.parts() {
-            at = at.join_name(part).expect("a part of a path");
-            match self.look("make folder", &at).await {
-                Ok(told) if told.kind == EntryKind::Folder => continue,
-                Ok(_) => return Err(self.error(PlaceErrorKind::Exists, "make folder", &at, "a file has this name")),
-                Err(error) if error.kind == PlaceErrorKind::NotFound => {}
-                Err(error) => return Err(error),
+        make_each(self, path, |at| {
+            async move {
+                let _slot = self.slot().await;
+                let method = Method::from_bytes(b"MKCOL").expect("a plain word");
+                self.send("make folder", &at, self.request(method, &at)).await.map(drop)
             }
-            let slot = self.slot().await;
-            let method = Method::from_bytes(b"MKCOL").expect("a plain word");
-            let made = self.send("make folder", &at, self.request(method, &at)).await;
-            drop(slot);
-            if let Err(error) = made {
-                // Somebody else may have made it just now.
-                match self.look("make folder", &at).await {
-                    Ok(told) if told.kind == EntryKind::Folder => {}
-                    _ => return Err(error),
-                }
-            }
-        }
-        Ok(())
+            .boxed()
+        })
+        .await
     }
 }
