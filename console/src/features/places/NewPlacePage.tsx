@@ -211,7 +211,7 @@ export function NewPlacePage() {
           <button type="submit" className="btn btn-primary" disabled={adding.isPending}>
             {adding.isPending ? "Adding…" : "Add and test"}
           </button>
-          <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>
+          {kind.secret && <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>}
         </p>
       </form>
       </div>
