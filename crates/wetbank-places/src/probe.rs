@@ -120,7 +120,16 @@ async fn connect(place: &dyn Place, addresses: &[SocketAddr]) -> Result<String, 
         Ok(Ok(stream)) => {
             Ok(stream.peer_addr().map_or_else(|_| "connected".to_owned(), |a| format!("connected to {a}")))
         }
-        Ok(Err(error)) => Err(unreachable(place, "connect to", format!("{}: {error}", words(addresses)))),
+        Ok(Err(error)) => {
+            let port = addresses.first().map_or(0, SocketAddr::port);
+            let detail = match error.kind() {
+                std::io::ErrorKind::ConnectionRefused => {
+                    format!("nothing listens on port {port} of {}", words(addresses))
+                }
+                _ => format!("{}: {error}", words(addresses)),
+            };
+            Err(unreachable(place, "connect to", detail))
+        }
         Err(_) => {
             let detail = format!(
                 "{} did not answer within {} s; a firewall may be in between",

@@ -119,7 +119,9 @@ async fn a_host_that_has_no_address_and_a_port_where_nothing_listens_are_told_ap
     spec.url = format!("https://127.0.0.1:{}/dav", wetbank_testbed::free_port());
     let steps = probe(&Webdav::new(name(), spec, None), false).await;
     assert_eq!((steps.len(), steps[1].what), (2, "connect"));
-    assert_eq!(steps[1].outcome.as_ref().unwrap_err().kind, PlaceErrorKind::Unreachable);
+    let refused = steps[1].outcome.as_ref().unwrap_err();
+    assert_eq!(refused.kind, PlaceErrorKind::Unreachable);
+    assert!(refused.detail.starts_with("nothing listens on port"), "{refused}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

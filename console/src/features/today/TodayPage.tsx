@@ -106,7 +106,10 @@ function Places() {
             </ul>
           ) : (
             <Empty title="No place yet">
-              Apply a book with <code className="file">wetbank book apply</code>.
+              <Link to="/places/new" className="link">
+                Add the first one
+              </Link>
+              : a folder, or a server where files come from or go to.
             </Empty>
           )
         }
@@ -138,8 +141,8 @@ function Standing({ status }: { status: Status }) {
         ) : (
           <p className="panel quiet px-4 py-4">
             {status.rules_on ? "No file is moving at this moment." : "No rule is on yet, so no file is taken."}{" "}
-            <Link to="/runs" className="link">
-              See what ran
+            <Link to={status.rules_on ? "/runs" : "/rules/new"} className="link">
+              {status.rules_on ? "See what ran" : "Make a rule"}
             </Link>
           </p>
         )}

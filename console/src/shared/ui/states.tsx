@@ -54,9 +54,11 @@ export function Failure({ error, retry }: { error: Error; retry?: () => void }) 
 
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
   return (
-    <div className="panel px-6 py-8">
-      <p className="text-lg">{title}</p>
-      {children && <div className="quiet max-w-prose pt-1">{children}</div>}
+    <div className="panel">
+      <div className="px-6 py-8">
+        <p className="text-lg">{title}</p>
+        {children && <div className="quiet max-w-prose pt-1">{children}</div>}
+      </div>
     </div>
   );
 }
