@@ -50,8 +50,10 @@ impl Proftpd {
         let users = folder.path().join("users");
         fs::write(&users, line).unwrap();
         fs::set_permissions(&users, fs::Permissions::from_mode(0o600)).unwrap();
+        // Data ports outside the range that free ports are taken from: a test that looks whether
+        // its server listens must not be taken for the data connection of another.
         let mut config = format!(
-            "ServerType standalone\nServerName test\nDefaultAddress 127.0.0.1\nPort {port}\nUser {user}\nGroup {group}\n             UseReverseDNS off\nAuthUserFile {at}/users\nAuthOrder mod_auth_file.c\nRequireValidShell off\nRootLogin on\n             UseFtpUsers off\nAllowOverwrite on\nAllowStoreRestart on\nAllowRetrieveRestart on\nPidFile {at}/pid\n             ScoreboardFile {at}/scores\nDelayTable none\nDelayEngine off\nWtmpLog off\nTransferLog none\nSystemLog {at}/log\n             MaxInstances 60\nUmask 022\nTimeoutIdle 120\n"
+            "ServerType standalone\nServerName test\nDefaultAddress 127.0.0.1\nPort {port}\nUser {user}\nGroup {group}\n             UseReverseDNS off\nAuthUserFile {at}/users\nAuthOrder mod_auth_file.c\nRequireValidShell off\nRootLogin on\n             UseFtpUsers off\nAllowOverwrite on\nAllowStoreRestart on\nAllowRetrieveRestart on\nPidFile {at}/pid\n             ScoreboardFile {at}/scores\nDelayTable none\nDelayEngine off\nWtmpLog off\nTransferLog none\nSystemLog {at}/log\n             MaxInstances 60\nUmask 022\nTimeoutIdle 120\nPassivePorts 20000 30000\n"
         );
         if matches!(offer, FtpOffer::Tls | FtpOffer::TlsFromStart) {
             let options = if offer == FtpOffer::TlsFromStart { "TLSOptions UseImplicitSSL\n" } else { "" };

@@ -343,7 +343,7 @@ impl Place for Ftp {
                     }
                 }
                 let end = at + chunk.len() as u64;
-                if chunk.len() == CHUNK {
+                if chunk.len() >= CHUNK {
                     return Ok(Some((chunk.freeze(), Some((transfer, lease, end)))));
                 }
                 answered(transfer.finish()).await.map_err(|e| place.pool.error("read", &path, &e))?;
