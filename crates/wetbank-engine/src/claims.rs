@@ -177,6 +177,14 @@ impl Claims {
         taken
     }
 
+    /// Items that were taken out are to be worked on after all.
+    pub fn put_back(&self, works: impl IntoIterator<Item = Work>) {
+        let mut state = self.lock();
+        works.into_iter().for_each(|work| state.queue(work));
+        drop(state);
+        self.changed.notify_one();
+    }
+
     /// An item that was taken out is at rest.
     pub fn forget(&self, work: &Work) {
         let mut state = self.lock();
@@ -344,6 +352,16 @@ mod tests {
         claims.finish(&at_work);
         assert_eq!(claim(&claims).unwrap().item, 4);
         assert!(claims.take_out(7).is_empty(), "the item at work is not taken out");
+    }
+
+    #[test]
+    fn what_was_taken_out_and_put_back_is_worked_on() {
+        let claims = Claims::default();
+        claims.add([work(1, "rule", "a"), work(2, "rule", "b")]);
+        let taken = claims.take_out(2);
+        assert_eq!(taken.len(), 1);
+        claims.put_back(taken);
+        assert_eq!([claim(&claims).unwrap().item, claim(&claims).unwrap().item], [1, 2]);
     }
 
     #[test]

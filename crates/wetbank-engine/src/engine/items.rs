@@ -61,8 +61,13 @@ impl Engine {
         self.run_is_there(run).await?;
         let waiting = self.core.claims.take_out(run);
         let mut stopped = self.core.stop_at_work(run);
-        for mut work in waiting {
-            runner::stopped(&self.core, &mut work).await?;
+        let mut waiting = waiting.into_iter();
+        while let Some(mut work) = waiting.next() {
+            if let Err(error) = runner::stopped(&self.core, &mut work).await {
+                // The journal refused: what is not held goes on as if nobody had asked.
+                self.core.claims.put_back(std::iter::once(work).chain(waiting));
+                return Err(error);
+            }
             self.core.claims.forget(&work);
             stopped += 1;
         }

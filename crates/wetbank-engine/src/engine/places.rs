@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use wetbank_core::Name;
+use wetbank_core::{Name, PlaceSpec};
 use wetbank_places::{Identity, Place, ProbeStep, probe};
 
 use super::{Engine, PlaceStatus};
@@ -125,8 +125,11 @@ impl Engine {
             .iter()
             .find(|s| s.kind == "place" && s.name == name)
             .ok_or_else(|| EngineError::unknown("place", name))?;
-        let key = if identity.what == "certificate" { "certificate" } else { "host-key" };
-        let text = book::with_key(&section.text, name, key, &identity.fingerprint)
+        let arrangement = self.core.arrangement();
+        let spec = arrangement.specs.iter().find(|(known, _)| known.as_str() == name).map(|(_, spec)| spec);
+        let text = spec
+            .and_then(PlaceSpec::identity_key)
+            .and_then(|key| book::with_key(&section.text, name, key, &identity.fingerprint))
             .ok_or_else(|| EngineError::NotNow(format!("the text of place \"{name}\" cannot be changed")))?;
         self.apply_book(&[(format!("place.{name}"), text)], false, who).await?;
         Ok(())

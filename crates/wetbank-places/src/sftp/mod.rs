@@ -17,7 +17,8 @@ use wetbank_sftp::{Attributes, ClientError, FileType, OpenFlags, RemoteFile, Sta
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged, fingerprint_of, place::Result,
+    Staged, fingerprint_of,
+    place::{Result, make_each},
 };
 pub use connect::{HostKey, SftpCredentials};
 use pool::{Lease, Pool};
@@ -301,29 +302,14 @@ impl Place for Sftp {
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
-        let mut at = RelPath::root();
-        for part in path.parts() {
-            at = at.join_name(part).expect("a part of a path");
-            let made = self
-                .call("make folder", &at, |lease, full| {
-                    async move {
-                        match lease.lstat(&full).await {
-                            Ok(there) if there.file_type() == FileType::Directory => Ok(()),
-                            _ => lease.make_directory(&full).await,
-                        }
-                    }
-                    .boxed()
-                })
-                .await;
-            if let Err(error) = made {
-                // Somebody else may have made it just now.
-                match self.stat(&at).await {
-                    Ok(entry) if entry.kind == EntryKind::Folder => {}
-                    _ => return Err(error),
-                }
+        make_each(self, path, |at| {
+            async move {
+                self.call("make folder", &at, |lease, full| async move { lease.make_directory(&full).await }.boxed())
+                    .await
             }
-        }
-        Ok(())
+            .boxed()
+        })
+        .await
     }
 }
 
