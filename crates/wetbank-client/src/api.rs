@@ -375,8 +375,8 @@ pub struct Place {
 }
 
 /// A place to be added to the book. Which of these a kind needs, the book reference tells; what
-/// is not given gets the kind's usual value. Secrets are named here and set by a call of their own.
-#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+/// is not given gets the kind's usual value.
+#[derive(Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct NewPlace {
     pub name: String,
@@ -387,13 +387,19 @@ pub struct NewPlace {
     pub port: Option<u16>,
     pub url: Option<String>,
     pub user: Option<String>,
-    /// The name of the secret that is the password.
+    /// The password itself; it is kept as the secret NAME-password.
     pub password: Option<String>,
-    /// The name of the secret that is the private key.
+    /// The private key itself; it is kept as the secret NAME-key.
     pub key: Option<String>,
     /// For `ftp`: `tls`, `tls-from-start` or `none`.
     pub security: Option<String>,
     pub connections: Option<u8>,
+}
+
+impl std::fmt::Debug for NewPlace {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("NewPlace").field("name", &self.name).finish_non_exhaustive()
+    }
 }
 
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]

@@ -117,7 +117,10 @@ async fn a_host_that_has_no_address_and_a_port_where_nothing_listens_are_told_ap
     assert_eq!((steps.len(), steps[0].what), (1, "find the host"));
     assert!(steps[0].outcome.as_ref().unwrap_err().to_string().contains("no-such-host.invalid"));
     spec.url = format!("https://127.0.0.1:{}/dav", wetbank_testbed::free_port());
-    let steps = probe(&Webdav::new(name(), spec, None), false).await;
+    let place = Webdav::new(name(), spec, None);
+    let told = place.stat(&path("a.csv")).await.unwrap_err();
+    assert!(told.detail.starts_with("nothing listens at https://127.0.0.1:"), "{told}");
+    let steps = probe(&place, false).await;
     assert_eq!((steps.len(), steps[1].what), (2, "connect"));
     let refused = steps[1].outcome.as_ref().unwrap_err();
     assert_eq!(refused.kind, PlaceErrorKind::Unreachable);

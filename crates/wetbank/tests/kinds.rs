@@ -137,3 +137,27 @@ fn a_place_is_added_tested_and_confirmed_from_the_command_line() {
     assert_eq!(wrong.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("has no key \"url\""));
 }
+
+#[test]
+fn adding_a_place_that_cannot_be_added_touches_no_place_and_no_secret() {
+    let office = Office::open();
+    let add = |name: &str, more: &[&str]| {
+        let mut words = vec!["place", "add", name, "--kind", "ftp", "--host", "h", "--user", "u", "--password"];
+        words.extend(more);
+        office.wetbank_with(&words, "the right one")
+    };
+    add("harlan", &[]);
+    let secrets = office.json(&["secret", "list"]);
+    assert_eq!(secrets[0]["name"], "harlan-password");
+    // The same name again, with another password: the one in use stays what it is.
+    assert_eq!(add("harlan", &[]).status.code(), Some(2));
+    assert_eq!(office.json(&["secret", "list"]), secrets);
+    // A mistake in the place leaves no secret behind.
+    assert_eq!(add("other", &["--security", "quick"]).status.code(), Some(2));
+    assert_eq!(office.json(&["secret", "list"]), secrets);
+    // A secret that is there for another reason is not overwritten.
+    assert!(office.wetbank_with(&["secret", "set", "third-password"], "somebody else's").status.success());
+    let refused = add("third", &[]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("there is a secret \"third-password\" already"));
+}

@@ -52,13 +52,10 @@ interface Typed {
   values: Partial<Record<Key, string>>;
 }
 
-/** Keeps the secret first, then writes the place into the book: a place is never there without what it needs. */
 async function add(typed: Typed): Promise<string> {
   const { keys, secret } = kinds[typed.kind];
   const name = typed.name.trim();
-  const byKey = secret && typed.kind === "sftp" && typed.signIn === "key";
-  const secretName = `${name}-${byKey ? "key" : "password"}`;
-  if (secret) await api.put(`/secrets/${encodeURIComponent(secretName)}`, { value: typed.secret });
+  const byKey = typed.kind === "sftp" && typed.signIn === "key";
   const value = (key: Key) => (keys.includes(key) ? typed.values[key]?.trim() || null : null);
   const place: NewPlace = {
     name,
@@ -68,8 +65,8 @@ async function add(typed: Typed): Promise<string> {
     port: value("port") ? Number(value("port")) : null,
     url: value("url"),
     user: value("user"),
-    password: secret && !byKey ? secretName : null,
-    key: byKey ? secretName : null,
+    password: secret && !byKey ? typed.secret : null,
+    key: byKey ? typed.secret : null,
     security: typed.kind === "ftp" ? typed.security : null,
     connections: null,
   };

@@ -88,7 +88,8 @@ function Actions({ run }: { run: Run }) {
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
   const stoppable = run.items.some((item) => ["queued", "working", "waiting"].includes(item.state));
-  const resting = run.items.filter((item) => ["held", "waiting"].includes(item.state)).length;
+  const waiting = run.items.filter((item) => item.state === "waiting").length;
+  const resting = waiting + run.items.filter((item) => item.state === "held").length;
   return (
     <div className="flex flex-wrap items-center gap-2">
       {stoppable && (
@@ -96,7 +97,8 @@ function Actions({ run }: { run: Run }) {
           Stop this run
         </button>
       )}
-      {resting > 0 && (
+      {/* One held file has its own button below. */}
+      {(waiting > 0 || resting > 1) && (
         <button type="button" className="btn btn-sm btn-primary" disabled={act.isPending} onClick={() => act.mutate("retry")}>
           {resting === 1 ? "Go on now" : `Go on with all ${resting} now`}
         </button>

@@ -58,7 +58,6 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 export const api = {
   get: <T>(path: string) => call<T>("GET", path),
   post: <T>(path: string, body: unknown = {}) => call<T>("POST", path, body),
-  put: (path: string, body: unknown) => call<undefined>("PUT", path, body),
   delete: (path: string) => call<undefined>("DELETE", path),
 };
 

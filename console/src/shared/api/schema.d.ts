@@ -237,7 +237,7 @@ export interface paths {
         /** Every place and how it is doing. */
         get: operations["places"];
         put?: never;
-        /** Add a place to the book. Its secrets are set before, its test comes after. */
+        /** Add a place to the book, with its secret; its test comes after. */
         post: operations["add"];
         delete?: never;
         options?: never;
@@ -753,7 +753,7 @@ export interface components {
         };
         /**
          * @description A place to be added to the book. Which of these a kind needs, the book reference tells; what
-         *     is not given gets the kind's usual value. Secrets are named here and set by a call of their own.
+         *     is not given gets the kind's usual value.
          */
         NewPlace: {
             /**
@@ -764,7 +764,7 @@ export interface components {
             /** @default null */
             host: string | null;
             /**
-             * @description The name of the secret that is the private key.
+             * @description The private key itself; it is kept as the secret NAME-key.
              * @default null
              */
             key: string | null;
@@ -776,7 +776,7 @@ export interface components {
             /** @default  */
             name: string;
             /**
-             * @description The name of the secret that is the password.
+             * @description The password itself; it is kept as the secret NAME-password.
              * @default null
              */
             password: string | null;

@@ -2,13 +2,15 @@
 
 use std::sync::Arc;
 
+use secrecy::{ExposeSecret, SecretString};
 use wetbank_core::{Name, PlaceSpec};
 use wetbank_places::{Identity, Place, ProbeStep, probe};
 
 use super::{Engine, PlaceStatus};
 use crate::{EngineError, book};
 
-/// What a new place's text is made of. Passwords and keys are names of secrets.
+/// What a new place is made of. Password and key themselves go into the vault, their names into
+/// the book.
 #[derive(Debug, Clone, Default)]
 #[allow(missing_docs, reason = "the fields are the book's keys")]
 pub struct NewPlaceKeys<'a> {
@@ -17,8 +19,8 @@ pub struct NewPlaceKeys<'a> {
     pub host: Option<&'a str>,
     pub port: Option<u16>,
     pub user: Option<&'a str>,
-    pub password: Option<&'a str>,
-    pub key: Option<&'a str>,
+    pub password: Option<&'a SecretString>,
+    pub key: Option<&'a SecretString>,
     pub security: Option<&'a str>,
     pub root: Option<&'a str>,
     pub connections: Option<u8>,
@@ -79,7 +81,8 @@ impl Engine {
         Ok(steps)
     }
 
-    /// Adds a place to the book, from its keys in order.
+    /// Adds a place to the book, with its secret. Nothing is changed unless all of it is right:
+    /// neither a place nor a secret that is there already is touched.
     pub async fn add_place(&self, name: &str, keys: &NewPlaceKeys<'_>, who: &str) -> Result<(), EngineError> {
         let name = Name::new(name.trim()).map_err(|e| EngineError::NotNow(e.to_string()))?;
         if self.core.arrangement().specs.contains_key(&name) {
@@ -87,8 +90,10 @@ impl Engine {
                 "there is a place \"{name}\" already; change its text in the book, or choose another name"
             )));
         }
+        let secrets = [("password", keys.password), ("key", keys.key)]
+            .map(|(what, secret)| secret.map(|secret| (format!("{name}-{what}"), secret)));
         let text = |value: Option<&str>| value.map(str::trim).filter(|text| !text.is_empty()).map(Into::into);
-        let secret = |value: Option<&str>| value.filter(|text| !text.is_empty()).map(book::secret_value);
+        let secret = |at: usize| secrets[at].as_ref().map(|(secret, _)| book::secret_value(secret));
         let written = book::place_text(
             name.as_str(),
             &[
@@ -97,14 +102,31 @@ impl Engine {
                 ("host", text(keys.host)),
                 ("port", keys.port.map(|port| i64::from(port).into())),
                 ("user", text(keys.user)),
-                ("password", secret(keys.password)),
-                ("key", secret(keys.key)),
+                ("password", secret(0)),
+                ("key", secret(1)),
                 ("security", text(keys.security)),
                 ("root", text(keys.root)),
                 ("connections", keys.connections.map(|count| i64::from(count).into())),
             ],
         );
-        self.apply_book(&[(format!("place.{name}"), written)], false, who).await?;
+        let proposed = [(format!("place.{name}"), written)];
+        self.check_book(&proposed, false).map_err(EngineError::Book)?;
+        let kept = self.core.journal.secrets().await?;
+        for (secret, value) in secrets.iter().flatten() {
+            if kept.iter().any(|(known, _)| known == secret) {
+                return Err(EngineError::NotNow(format!(
+                    "there is a secret \"{secret}\" already, which another place may need; remove it with \
+                     wetbank secret remove {secret}, or choose another name"
+                )));
+            }
+            if value.expose_secret().is_empty() {
+                return Err(EngineError::NotNow("the password or key is empty; nothing was added".to_owned()));
+            }
+        }
+        for (secret, value) in secrets.iter().flatten() {
+            self.set_secret(secret, value).await?;
+        }
+        self.apply_book(&proposed, false, who).await?;
         Ok(())
     }
 

@@ -148,7 +148,14 @@ impl Webdav {
         while let Some(deeper) = cause.source() {
             cause = deeper;
         }
-        let detail = if error.is_timeout() { "it did not answer in time".to_owned() } else { cause.to_string() };
+        let refused = cause.downcast_ref::<io::Error>().is_some_and(|e| e.kind() == io::ErrorKind::ConnectionRefused);
+        let detail = if error.is_timeout() {
+            "it did not answer in time".to_owned()
+        } else if refused {
+            format!("nothing listens at {}", self.origin())
+        } else {
+            cause.to_string()
+        };
         self.error(kind, call, path, detail)
     }
 

@@ -2,6 +2,7 @@
 
 use axum::{Json, extract::State, http::StatusCode};
 use futures_util::StreamExt;
+use secrecy::SecretString;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
@@ -21,21 +22,22 @@ pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec
     Json(state.engine.places().into_iter().map(map::place).collect())
 }
 
-/// Add a place to the book. Its secrets are set before, its test comes after.
+/// Add a place to the book, with its secret; its test comes after.
 #[utoipa::path(post, path = "/places", tag = "places", request_body = api::NewPlace, responses((status = 204), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn add(
     _: SignedIn,
     State(state): State<Shared>,
     Body(new): Body<api::NewPlace>,
 ) -> Result<StatusCode, ApiError> {
+    let [password, key] = [&new.password, &new.key].map(|secret| secret.clone().map(SecretString::from));
     let keys = NewPlaceKeys {
         kind: &new.kind,
         url: new.url.as_deref(),
         host: new.host.as_deref(),
         port: new.port,
         user: new.user.as_deref(),
-        password: new.password.as_deref(),
-        key: new.key.as_deref(),
+        password: password.as_ref(),
+        key: key.as_ref(),
         security: new.security.as_deref(),
         root: new.root.as_deref(),
         connections: new.connections,

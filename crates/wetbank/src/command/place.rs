@@ -2,7 +2,7 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use clap::{Args, Subcommand};
-use wetbank_client::{Client, Listing, NewPlace, Place, SetSecret, TestPlace, TestedPlace, segment};
+use wetbank_client::{Client, Listing, NewPlace, Place, TestPlace, TestedPlace, segment};
 
 use super::{WrongRequest, read_secret};
 use crate::{
@@ -85,19 +85,14 @@ pub(crate) struct Add {
 
 async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     let name = add.place;
-    let secret = if let Some(file) = &add.key_file {
-        let value = std::fs::read_to_string(file)
-            .map_err(|e| WrongRequest(format!("the key file {} cannot be read: {e}", file.display())))?;
-        Some((format!("{name}-key"), value))
-    } else if add.password {
-        Some((format!("{name}-password"), read_secret(&format!("Password of {name}"))?))
-    } else {
-        None
+    let key = match &add.key_file {
+        Some(file) => Some(
+            std::fs::read_to_string(file)
+                .map_err(|e| WrongRequest(format!("the key file {} cannot be read: {e}", file.display())))?,
+        ),
+        None => None,
     };
-    if let Some((secret, value)) = &secret {
-        client.put_nothing(&format!("/secrets/{}", segment(secret)), &SetSecret { value: value.clone() }).await?;
-    }
-    let secret = secret.map(|(secret, _)| secret);
+    let password = add.password.then(|| read_secret(&format!("Password of {name}"))).transpose()?;
     let new = NewPlace {
         name: name.clone(),
         kind: add.kind,
@@ -106,8 +101,8 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
         port: add.port,
         url: add.url,
         user: add.user,
-        password: secret.clone().filter(|_| add.password),
-        key: secret.filter(|_| add.key_file.is_some()),
+        password,
+        key,
         security: add.security,
         connections: add.connections,
     };
