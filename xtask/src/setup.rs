@@ -7,21 +7,38 @@ use anyhow::{Context, Result, bail};
 use crate::steps::{run, say, silent};
 
 /// Debian packages, each with a file that shows it is there.
-const PACKAGES: [(&str, &str); 8] = [
+const PACKAGES: [(&str, &str); 11] = [
     ("openssh-server", "/usr/sbin/sshd"),
     ("openssh-client", "/usr/bin/sftp"),
     ("apache2-bin", "/usr/sbin/apache2"),
     ("proftpd-core", "/usr/sbin/proftpd"),
     ("proftpd-mod-crypto", "/usr/lib/proftpd/mod_tls.so"),
+    ("samba", "/usr/sbin/smbd"),
+    ("smbclient", "/usr/bin/smbclient"),
+    ("python3-venv", "/usr/share/doc/python3-venv"),
     ("gnupg", "/usr/bin/gpg"),
     ("chromium", "/usr/bin/chromium"),
     ("chromium-driver", "/usr/bin/chromedriver"),
 ];
 
+/// A server with the S3 REST API.
+const OBJECT_STORE: &str = "moto[s3,server]==5.2.5";
+
 /// Everything that building and testing need.
 pub fn everything() -> Result<()> {
     packages()?;
+    python()?;
     console()
+}
+
+/// The Python programs that tests need, in a folder of the project.
+pub fn python() -> Result<()> {
+    if Path::new(".venv/bin/moto_server").exists() {
+        return Ok(());
+    }
+    say(&format!("installing {OBJECT_STORE}"));
+    run("/usr/bin/python3", &["-m", "venv", ".venv"])?;
+    run(".venv/bin/pip", &["install", "--quiet", "--disable-pip-version-check", OBJECT_STORE])
 }
 
 /// System packages.

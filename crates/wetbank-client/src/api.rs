@@ -2,6 +2,8 @@
 
 #![allow(missing_docs, reason = "field names say it; what needs more words has them")]
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -380,20 +382,23 @@ pub struct Place {
 #[serde(default)]
 pub struct NewPlace {
     pub name: String,
-    /// `folder`, `sftp`, `ftp` or `webdav`.
+    /// `folder`, `sftp`, `ftp`, `webdav` or `bucket`.
     pub kind: String,
-    pub root: Option<String>,
-    pub host: Option<String>,
-    pub port: Option<u16>,
-    pub url: Option<String>,
-    pub user: Option<String>,
-    /// The password itself; it is kept as the secret NAME-password.
-    pub password: Option<String>,
-    /// The private key itself; it is kept as the secret NAME-key.
-    pub key: Option<String>,
-    /// For `ftp`: `tls`, `tls-from-start` or `none`.
-    pub security: Option<String>,
-    pub connections: Option<u8>,
+    /// The keys that the book has for this kind, with their values.
+    #[serde(default)]
+    pub keys: BTreeMap<String, KeyValue>,
+    /// Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, webdav),
+    /// `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
+    #[serde(default)]
+    pub secrets: BTreeMap<String, String>,
+}
+
+/// The value of a key.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum KeyValue {
+    Number(i64),
+    Text(String),
 }
 
 impl std::fmt::Debug for NewPlace {

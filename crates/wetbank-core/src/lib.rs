@@ -19,13 +19,15 @@ mod template;
 mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url};
-pub use book::{Book, Problem, Section, SectionKind, book_schema, parse_book};
+pub use book::{Book, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
 pub use condition::{Attribute, Condition, Operator, Test, Verdict};
 pub use decide::{Decision, Explanation, decide, explain, name_matches};
 pub use facts::{FileFacts, Fingerprint};
 pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
-pub use place::{FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec};
+pub use place::{
+    BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec,
+};
 pub use retry::RetryPolicy;
 pub use rule::{Arrival, Branch, IfExists, Original, Rule, Step, Target};
 pub use sentence::{branch_sentence, rule_sentence, step_words};

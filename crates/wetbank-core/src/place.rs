@@ -16,6 +16,8 @@ pub enum PlaceKind {
     Ftp,
     /// A web server that keeps files (WebDAV).
     Webdav,
+    /// A bucket of an object store (the S3 REST API).
+    Bucket,
 }
 
 impl PlaceKind {
@@ -26,6 +28,7 @@ impl PlaceKind {
             Self::Sftp => "sftp",
             Self::Ftp => "ftp",
             Self::Webdav => "webdav",
+            Self::Bucket => "bucket",
         }
     }
 }
@@ -44,6 +47,8 @@ pub enum PlaceSpec {
     Ftp(FtpSpec),
     /// A WebDAV server.
     Webdav(WebdavSpec),
+    /// A bucket of an object store.
+    Bucket(BucketSpec),
 }
 
 /// An SFTP server, its sign-in and its limits.
@@ -124,6 +129,46 @@ pub struct WebdavSpec {
     pub connections: usize,
 }
 
+/// How a bucket's name stands in an address.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BucketAddressing {
+    /// As the first part of the path.
+    Path,
+    /// As the first part of the host's name.
+    Host,
+}
+
+/// A bucket of an object store, its sign-in and its limits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BucketSpec {
+    /// The object store, as in `https://objects.tidewatch.example`.
+    pub url: String,
+    /// The bucket's name.
+    pub bucket: String,
+    /// Where it is, as its operator calls it.
+    pub region: String,
+    /// How the bucket's name stands in an address.
+    pub addressing: BucketAddressing,
+    /// Access key and secret key, if it asks for them.
+    pub sign_in: Option<(String, SecretName)>,
+    /// What every object's name begins with; empty, or folders without a slash at either end.
+    pub root: String,
+    /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
+    pub certificate: Option<String>,
+    /// Requests at once, at most.
+    pub connections: usize,
+}
+
+impl BucketSpec {
+    /// The address of the bucket.
+    pub fn server(&self) -> String {
+        match (self.addressing, self.url.split_once("://")) {
+            (BucketAddressing::Host, Some((scheme, rest))) => format!("{scheme}://{}.{rest}", self.bucket),
+            _ => format!("{}/{}", self.url, self.bucket),
+        }
+    }
+}
+
 impl PlaceSpec {
     /// The kind.
     pub fn kind(&self) -> PlaceKind {
@@ -132,6 +177,7 @@ impl PlaceSpec {
             Self::Sftp(_) => PlaceKind::Sftp,
             Self::Ftp(_) => PlaceKind::Ftp,
             Self::Webdav(_) => PlaceKind::Webdav,
+            Self::Bucket(_) => PlaceKind::Bucket,
         }
     }
 
@@ -146,6 +192,8 @@ impl PlaceSpec {
                 format!("{}@{}:{}/{}", spec.user, spec.host, spec.port, spec.root.trim_start_matches('/'))
             }
             Self::Webdav(spec) => spec.url.clone(),
+            Self::Bucket(spec) if spec.root.is_empty() => spec.server(),
+            Self::Bucket(spec) => format!("{}/{}", spec.server(), spec.root),
         }
     }
 
@@ -154,7 +202,7 @@ impl PlaceSpec {
         match self {
             Self::Folder { .. } => None,
             Self::Sftp(_) => Some("host-key"),
-            Self::Ftp(_) | Self::Webdav(_) => Some("certificate"),
+            Self::Ftp(_) | Self::Webdav(_) | Self::Bucket(_) => Some("certificate"),
         }
     }
 
@@ -168,6 +216,7 @@ impl PlaceSpec {
             },
             Self::Ftp(spec) => vec![&spec.password],
             Self::Webdav(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
+            Self::Bucket(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
         }
     }
 }

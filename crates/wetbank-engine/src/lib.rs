@@ -21,7 +21,7 @@ mod watch;
 
 pub use arrangement::{Arrangement, LiveRule};
 pub use book::{BookChange, BookDiff, ChangeKind};
-pub use engine::{Engine, EngineOptions, ExplainedFile, NewPlaceKeys, PlaceStatus};
+pub use engine::{Engine, EngineOptions, ExplainedFile, NewPlaceKeys, NewPlaceValue, PlaceStatus};
 pub use error::EngineError;
 pub use events::{Event, Moving};
 pub use keys::KeyStatus;

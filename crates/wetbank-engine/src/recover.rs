@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use wetbank_core::FilePath;
 use wetbank_journal::{GoingAttempt, Work};
-use wetbank_places::{Collision, EntryKind, Place, PlaceError, PlaceErrorKind};
+use wetbank_places::{Collision, Cut, EntryKind, Place, PlaceError, PlaceErrorKind};
 
 use crate::{
     engine::Core,
-    step::{FailureKind, Intent, StepDone, StepFailure, finish_intent},
+    step::{FailureKind, Intent, StepDone, StepFailure, finish_intent, renewed},
 };
 
 /// What became of a step that a stop cut short.
@@ -53,16 +53,33 @@ async fn settle(core: &Arc<Core>, work: &Work, id: i64, intent: Intent) -> Resul
     if state(to.as_ref(), &intent.to).await?.as_ref().is_some_and(is_ours) {
         return finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)));
     }
-    match state(from.as_ref(), &intent.from).await? {
+    let source = state(from.as_ref(), &intent.from).await?;
+    match to.after_cut(&intent.from.path, &intent.to.path, &intent.fingerprint).await? {
+        Cut::Done(now) => {
+            // A copy that stands for a rename may have left its source behind.
+            if source.as_ref().is_some_and(is_ours) {
+                from.delete(&intent.from.path).await?;
+            }
+            let intent = renewed(core, work, intent, now).await?;
+            return finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)));
+        }
+        Cut::Undone => return Ok(Found::Again(Some(id))),
+        Cut::Look => {}
+    }
+    match source {
         // Written and verified before the stop, only its name is missing.
         Some(entry) if is_ours(&entry) => {
             let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-            match (from.as_folder(), to.as_folder()) {
+            let now = match (from.as_folder(), to.as_folder()) {
                 (Some(source), Some(target)) => {
-                    target.move_in(source, &intent.from.path, &intent.to.path, collision).await?;
+                    target.move_in(source, &intent.from.path, &intent.to.path, collision).await.map(|()| None)?
                 }
                 _ => to.rename(&intent.from.path, &intent.to.path, collision).await?,
-            }
+            };
+            let intent = match now {
+                Some(now) => renewed(core, work, intent, now).await?,
+                None => intent,
+            };
             finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)))
         }
         Some(_) => Ok(Found::Again(Some(id))),

@@ -47,13 +47,14 @@ fn changed(source: &Source) -> PlaceError {
     }
 }
 
-/// Copies the source into `temporary` at `place`, going on with a partial one where its end is
+/// Copies the source into `temporary`, which is to become `target`, at `place`, going on with a partial one where its end is
 /// the same. The source must still be in the state that was decided upon when all of it was
 /// read: what arrives is one state of the file, never a mixture.
 pub(crate) async fn transfer(
     source: &Source,
     place: &Arc<dyn Place>,
     temporary: &RelPath,
+    target: &RelPath,
     done: Arc<AtomicU64>,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
@@ -62,7 +63,7 @@ pub(crate) async fn transfer(
             let copied = to.copy_in(from, &source.path, temporary, done, cancel.clone()).await?;
             Staging { entry: copied.entry, digests: copied.digests, source: copied.source }
         }
-        _ => stream(source, place, temporary, &done, cancel).await?,
+        _ => stream(source, place, temporary, target, &done, cancel).await?,
     };
     if staging.source.fingerprint != source.fingerprint {
         return Err(changed(source));
@@ -83,11 +84,12 @@ async fn stream(
     source: &Source,
     place: &Arc<dyn Place>,
     temporary: &RelPath,
+    target: &RelPath,
     done: &AtomicU64,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
     let kept = verified_part(source, place, temporary).await?;
-    let mut staged = place.stage(temporary, kept).await?;
+    let mut staged = place.stage(temporary, target, kept).await?;
     let kept = kept.unwrap_or(0);
     let mut hashing = Hashing::default();
     let mut content = source.place.read(&source.path, 0).await?;

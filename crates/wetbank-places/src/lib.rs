@@ -4,6 +4,7 @@
 //! the trait's documentation states and the suite in `tests/conformance` proves on each.
 
 mod blocking;
+mod bucket;
 mod error;
 mod folder;
 mod ftp;
@@ -12,14 +13,17 @@ mod place;
 mod probe;
 mod sftp;
 mod tls;
+mod web;
 mod webdav;
 
+pub use bucket::Bucket;
 pub use error::{PlaceError, PlaceErrorKind};
 pub use folder::{Copied, Folder};
 pub use ftp::Ftp;
 pub use identity::{Identity, shown_identity};
 pub use place::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, ReadStream, Staged, fingerprint_of,
+    Capabilities, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream, Staged,
+    fingerprint_of,
 };
 pub use probe::{ProbeStep, probe};
 pub use sftp::{HostKey, Sftp, SftpCredentials};

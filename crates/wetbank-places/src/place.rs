@@ -34,8 +34,61 @@ pub struct Capabilities {
     pub reports_changes: bool,
     /// Links, pipes and devices are told as such; else the server shows only what it serves.
     pub tells_links: bool,
-    /// A name may have any byte but a slash and NUL; else no line break.
-    pub any_name: bool,
+    /// Which names are possible.
+    pub names: Names,
+    /// A folder is there because it was made; else because something lies below it.
+    pub folders_are_made: bool,
+    /// A rename keeps a file's state.
+    pub rename_keeps_state: bool,
+}
+
+/// Which names are possible in a place, besides what is possible nowhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Names {
+    /// Any bytes.
+    Bytes,
+    /// Any bytes without a line break.
+    OneLine,
+    /// Any text in Unicode without control characters.
+    Unicode,
+    /// What a network share takes: Unicode without control characters and `" * / : < > ? \ |`,
+    /// not ending in a dot or a blank.
+    Share,
+}
+
+impl Names {
+    /// How many bytes a name has at most.
+    pub fn longest(self) -> usize {
+        match self {
+            // All of a path counts there.
+            Self::Unicode => 1023,
+            Self::Bytes | Self::OneLine | Self::Share => 255,
+        }
+    }
+
+    /// Whether a name is possible.
+    pub fn take(self, name: &[u8]) -> bool {
+        let text = std::str::from_utf8(name);
+        match self {
+            Self::Bytes => true,
+            Self::OneLine => !name.contains(&b'\n') && !name.contains(&b'\r'),
+            Self::Unicode => text.is_ok_and(|text| !text.chars().any(char::is_control)),
+            Self::Share => text.is_ok_and(|text| {
+                !text.ends_with(['.', ' ']) && !text.chars().any(|c| c.is_control() || "\"*/:<>?\\|".contains(c))
+            }),
+        }
+    }
+}
+
+/// What became of a rename that was cut short.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Cut {
+    /// It took place; this is the file's state now.
+    Done(Fingerprint),
+    /// It did not take place, and what was staged is gone: write anew.
+    Undone,
+    /// Both ends tell: look at them.
+    Look,
 }
 
 /// What lies at a path.
@@ -118,14 +171,21 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// The content of a file from an offset on. The stream ends only at the true end.
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream>;
 
-    /// Starts writing a temporary file. With `resume` the first bytes that are already there
-    /// are kept and writing goes on behind them; else it starts empty. The parent folder must
-    /// exist. Nothing is visible under a name that anybody waits for until [`Place::rename`].
-    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>>;
+    /// Starts writing a temporary file that is to become `target`. With `resume` the first bytes
+    /// that are already there are kept and writing goes on behind them; else it starts empty.
+    /// The parent folder must exist. Nothing is visible under a name that anybody waits for until
+    /// [`Place::rename`], which may give it that target and no other.
+    async fn stage(&self, temporary: &RelPath, target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>>;
 
     /// Gives a file another path in one step, on disk before it returns where the place can say
-    /// so. A taken name is refused or replaced; on an error both files are as they were.
-    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()>;
+    /// so. A taken name is refused or replaced; on an error both files are as they were. Answers
+    /// the file's new state, verified, where the place does not keep it; else nothing.
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>>;
+
+    /// What became of a rename of `from`, in this state, to `to` when nobody saw its answer.
+    async fn after_cut(&self, _from: &RelPath, _to: &RelPath, _state: &Fingerprint) -> Result<Cut> {
+        Ok(Cut::Look)
+    }
 
     /// Removes a file. `NotFound` if it is not there; a folder is never removed.
     async fn delete(&self, path: &RelPath) -> Result<()>;

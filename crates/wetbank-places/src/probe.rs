@@ -71,7 +71,7 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
     let (first, second) = (name(".part"), name(".done"));
     let began = Instant::now();
     let written = async {
-        let mut staged = place.stage(&first, None).await?;
+        let mut staged = place.stage(&first, &second, None).await?;
         staged.write(Bytes::from_static(b"wetbank probe")).await?;
         staged.finish().await
     };
@@ -80,7 +80,7 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
         return steps;
     }
     let began = Instant::now();
-    let renamed = place.rename(&first, &second, Collision::Replace).await.map(|()| "renamed".to_owned());
+    let renamed = place.rename(&first, &second, Collision::Replace).await.map(|_| "renamed".to_owned());
     let moved = step("rename it", began, renamed);
     let last = if moved { &second } else { &first };
     let began = Instant::now();

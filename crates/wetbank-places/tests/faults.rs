@@ -60,7 +60,7 @@ async fn a_connection_cut_in_mid_file_is_told_at_once_and_the_next_one_resumes()
     spec.port = cutter.address.port();
     let place = Sftp::new(Name::new("server").unwrap(), spec, SftpCredentials::Key { key, passphrase: None });
     let piece = Bytes::from(vec![7u8; 1 << 20]);
-    let mut staged = place.stage(&path(".wetbank-1"), None).await.unwrap();
+    let mut staged = place.stage(&path(".wetbank-1"), &path("whole"), None).await.unwrap();
     for _ in 0..4 {
         staged.write(piece.clone()).await.unwrap();
     }
@@ -75,7 +75,7 @@ async fn a_connection_cut_in_mid_file_is_told_at_once_and_the_next_one_resumes()
     let error = tokio::time::timeout(Duration::from_secs(10), broken).await.expect("it is told, it does not hang");
     assert_eq!(error.kind, PlaceErrorKind::Interrupted, "{error}");
     let there = place.stat(&path(".wetbank-1")).await.unwrap().fingerprint.size;
-    let mut staged = place.stage(&path(".wetbank-1"), Some(there)).await.unwrap();
+    let mut staged = place.stage(&path(".wetbank-1"), &path("whole"), Some(there)).await.unwrap();
     staged.write(Bytes::from_static(b"the end")).await.unwrap();
     assert_eq!(staged.finish().await.unwrap().fingerprint.size, there + 7);
 }
@@ -89,7 +89,7 @@ async fn a_full_disk_is_no_space_here_and_on_a_server() {
     if !mount.is_ok_and(|status| status.success()) {
         // Only root may mount; the device that is always full serves as well for the local half.
         let full = Folder::new(Name::new("full").unwrap(), "/dev");
-        let mut staged = full.stage(&path("full"), Some(0)).await.unwrap();
+        let mut staged = full.stage(&path("full"), &path("whole"), Some(0)).await.unwrap();
         let result = staged.write(Bytes::from_static(b"x")).await;
         assert_eq!(result.unwrap_err().kind, PlaceErrorKind::NoSpace);
         return;
@@ -98,9 +98,9 @@ async fn a_full_disk_is_no_space_here_and_on_a_server() {
     let sshd = Sshd::start();
     let folder = Folder::new(Name::new("here").unwrap(), root.path());
     let server = sftp_place(&sshd, root.path());
-    let here = write(&folder, ".wetbank-1", &content).await.unwrap_err();
+    let here = write(&folder, ".wetbank-1", &path("whole"), &content).await.unwrap_err();
     let _ = folder.delete(&path(".wetbank-1")).await;
-    let there = write(&server, ".wetbank-2", &content).await.unwrap_err();
+    let there = write(&server, ".wetbank-2", &path("whole"), &content).await.unwrap_err();
     drop(sshd);
     std::process::Command::new("umount").args(["-l", root.path().to_str().unwrap()]).status().unwrap();
     assert_eq!(here.kind, PlaceErrorKind::NoSpace, "{here}");

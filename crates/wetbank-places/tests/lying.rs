@@ -119,7 +119,7 @@ async fn refusals_are_told_by_their_kind() {
         let answer = format!("HTTP/1.1 {status}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n");
         let place = always(answer).await;
         assert_eq!(place.stat(&path("a.csv")).await.unwrap_err().kind, kind, "{status}");
-        assert_eq!(write(&place, ".wetbank-1", b"x").await.unwrap_err().kind, kind, "{status}");
+        assert_eq!(write(&place, ".wetbank-1", &path("whole"), b"x").await.unwrap_err().kind, kind, "{status}");
     }
 }
 

@@ -131,7 +131,7 @@ async fn a_host_that_has_no_address_and_a_port_where_nothing_listens_are_told_ap
 async fn a_server_that_goes_away_in_mid_upload_is_told_and_never_looks_like_success() {
     let mut proftpd = Proftpd::start(FtpOffer::Plain);
     let place = Ftp::new(name(), ftp(&proftpd, FtpSecurity::None, None), FTP_USER.1.into());
-    let mut staged = place.stage(&path(".wetbank-1"), None).await.unwrap();
+    let mut staged = place.stage(&path(".wetbank-1"), &path("whole"), None).await.unwrap();
     staged.write(vec![1; 1 << 20].into()).await.unwrap();
     proftpd.crash();
     let failed = async {
@@ -144,5 +144,5 @@ async fn a_server_that_goes_away_in_mid_upload_is_told_and_never_looks_like_succ
     };
     let error = tokio::time::timeout(std::time::Duration::from_secs(20), failed).await.expect("it does not hang");
     assert_eq!(error.kind, PlaceErrorKind::Interrupted, "{error}");
-    assert_eq!(write(&place, "other", b"x").await.unwrap_err().kind, PlaceErrorKind::Unreachable);
+    assert_eq!(write(&place, "other", &path("whole"), b"x").await.unwrap_err().kind, PlaceErrorKind::Unreachable);
 }

@@ -79,7 +79,7 @@ async fn a_password_signs_in_and_a_wrong_one_is_refused_without_being_told() {
         connections: 2,
     };
     let place = Sftp::new(name(), spec.clone(), SftpCredentials::Password("grey heron".into()));
-    write(&place, "part", b"hello").await.unwrap();
+    write(&place, "part", &path("whole"), b"hello").await.unwrap();
     place.rename(&path("part"), &path("whole"), Collision::Refuse).await.unwrap();
     assert_eq!(read(&place, "whole").await.unwrap(), b"hello");
     let steps = probe(&place, true).await;
@@ -108,7 +108,7 @@ async fn a_server_that_only_asks_questions_is_answered_with_the_password() {
     let root = TempDir::new().unwrap();
     let spec = wetbank_core::SftpSpec { sign_in: SftpSignIn::Password(name()), ..sftp_spec(&sshd, root.path()) };
     let place = Sftp::new(name(), spec.clone(), SftpCredentials::Password("grey heron".into()));
-    write(&place, "part", b"hello").await.unwrap();
+    write(&place, "part", &path("whole"), b"hello").await.unwrap();
     assert_eq!(read(&place, "part").await.unwrap(), b"hello");
     let wrong = Sftp::new(name(), spec, SftpCredentials::Password("bittern".into())).reach().await.unwrap_err();
     assert_eq!(wrong.kind, PlaceErrorKind::Refused, "{wrong}");
@@ -119,6 +119,6 @@ async fn new_session_keys_in_mid_file_are_not_noticed() {
     let (sshd, root) = (Sshd::start_with("RekeyLimit 1M"), TempDir::new().unwrap());
     let place = sftp_place(&sshd, root.path());
     let content: Vec<u8> = (0..20_000_000u32).map(|n| (n % 251) as u8).collect();
-    write(&place, "part", &content).await.unwrap();
+    write(&place, "part", &path("whole"), &content).await.unwrap();
     assert!(read(&place, "part").await.unwrap() == content);
 }

@@ -1,7 +1,9 @@
 //! Stand-ins for the servers of partners, for the demo and for tests. They are real servers,
-//! only small: they listen on this machine and keep their files in a folder.
+//! only small: they listen on this machine and keep their files in a folder or in memory.
 
+mod bucket;
 mod files;
 mod sftp;
 
+pub use bucket::{BucketStandin, BucketStandinOptions};
 pub use sftp::{SftpStandin, SftpStandinOptions};

@@ -5,12 +5,14 @@
 
 mod apache;
 mod certificate;
+mod moto;
 mod process;
 mod proftpd;
 mod sshd;
 
 pub use apache::{Apache, WEBDAV_USER};
 pub use certificate::Certificate;
+pub use moto::Moto;
 pub use process::{Server, free_port, run, wait_until};
 pub use proftpd::{FTP_USER, FtpOffer, Proftpd};
 pub use sshd::{Sshd, client_key};

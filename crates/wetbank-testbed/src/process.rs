@@ -8,7 +8,7 @@ use std::{
 };
 
 /// A server needs no longer than this to listen.
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(40);
 
 /// A server process with all the processes it starts.
 #[derive(Debug)]

@@ -7,6 +7,7 @@ mod support;
 use std::fs;
 
 use support::{Office, leftovers, names, wait_for};
+use wetbank_standins::{BucketStandin, BucketStandinOptions};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
 
 const BOOK: &str = r#"
@@ -136,6 +137,68 @@ fn a_place_is_added_tested_and_confirmed_from_the_command_line() {
     let wrong = office.wetbank(&["place", "add", "x", "--kind", "ftp", "--host", "h", "--url", "http://h"]);
     assert_eq!(wrong.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("has no key \"url\""));
+}
+
+#[test]
+fn a_bucket_is_added_and_files_go_through_it_moved_within_it_and_never_echoed() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let options = BucketStandinOptions {
+        listen: ([127, 0, 0, 1], 0).into(),
+        bucket: "tidewatch".to_owned(),
+        access_key: "merrow".to_owned(),
+        secret_key: "grey heron".to_owned(),
+    };
+    let store = runtime.block_on(BucketStandin::start(options)).unwrap();
+    let office = Office::open();
+    let (url, root) = (store.url(), office.path("office"));
+    office.wetbank(&["place", "add", "office", "--kind", "folder", "--root", root.to_str().unwrap()]);
+    let words = [
+        "place",
+        "add",
+        "archive",
+        "--kind",
+        "bucket",
+        "--url",
+        &url,
+        "--bucket",
+        "tidewatch",
+        "--access-key",
+        "merrow",
+    ];
+    let added = office.wetbank_with(&words, "grey heron");
+    assert!(added.status.success(), "{}", String::from_utf8_lossy(&added.stdout));
+    fs::create_dir_all(office.path("office/out")).unwrap();
+    let rules = r#"
+[rule.keep]
+starts = { arrival = { place = "office", folder = "out" } }
+[[rule.keep.branch]]
+steps = [ { copy = { to = "archive", folder = "gauges/in", exists = "refuse" } } ]
+
+[rule.sort]
+starts = { arrival = { place = "archive", folder = "gauges", below = true, names = ["*.csv"], look-every = "200ms", own-results = true } }
+[[rule.sort.branch]]
+if = { file = "folder", is = "gauges/in" }
+steps = [ { move = { to = "archive", folder = "gauges/{{ file.stem }}" } } ]
+[[rule.sort.branch]]
+steps = [ { copy = { to = "office", folder = "fetched" } } ]
+"#;
+    let file = office.path("rules.toml");
+    assert!(office.wetbank(&["book", "export", file.to_str().unwrap()]).status.success());
+    fs::write(&file, fs::read_to_string(&file).unwrap() + rules).unwrap();
+    let applied = office.wetbank(&["book", "apply", file.to_str().unwrap()]);
+    assert!(applied.status.success(), "{}", String::from_utf8_lossy(&applied.stderr));
+    let large: Vec<u8> = (0..9_000_000u32).map(|n| (n % 251) as u8).collect();
+    office.put("office/out/small.csv", b"levels");
+    office.put("office/out/large.csv", &large);
+    let fetched = || names(&office.path("office/fetched"));
+    wait_for("both files to come back", || (fetched() == ["large.csv", "small.csv"]).then_some(()));
+    office.wait_idle();
+    assert!(fs::read(office.path("office/fetched/large.csv")).unwrap() == large);
+    assert_eq!(store.keys(), ["gauges/large/large.csv", "gauges/small/small.csv"]);
+    // Each file was kept once, moved once, fetched once.
+    let runs = office.runs();
+    assert_eq!(runs.len(), 6, "{runs:#?}");
+    assert!(runs.iter().all(|run| run["state"] == "done"), "{runs:#?}");
 }
 
 #[test]

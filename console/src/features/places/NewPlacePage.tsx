@@ -4,26 +4,46 @@ import { Link, useNavigate } from "react-router";
 
 import { type NewPlace, api } from "../../shared/api/client";
 
-type Kind = "folder" | "sftp" | "ftp" | "webdav";
-type Key = "root" | "host" | "port" | "url" | "user";
+type Kind = "folder" | "sftp" | "ftp" | "webdav" | "bucket";
+type Key = "root" | "host" | "port" | "url" | "user" | "bucket" | "region" | "access-key";
+type Secret = "password" | "key" | "secret-key";
 
-const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret: boolean }> = {
-  folder: { label: "A folder", about: "of the machine that Wetbank runs on, or mounted there", keys: ["root"], secret: false },
-  sftp: { label: "An SFTP server", about: "files over SSH", keys: ["host", "port", "user", "root"], secret: true },
-  ftp: { label: "An FTP server", about: "secured by TLS unless you say otherwise", keys: ["host", "port", "user", "root"], secret: true },
-  webdav: { label: "A WebDAV folder", about: "a folder on a web server or cloud drive", keys: ["url", "user"], secret: true },
+const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret?: Secret }> = {
+  folder: { label: "A folder", about: "of the machine that Wetbank runs on, or mounted there", keys: ["root"] },
+  sftp: { label: "An SFTP server", about: "files over SSH", keys: ["host", "port", "user", "root"], secret: "password" },
+  ftp: { label: "An FTP server", about: "secured by TLS unless you say otherwise", keys: ["host", "port", "user", "root"], secret: "password" },
+  webdav: { label: "A WebDAV folder", about: "a folder on a web server or cloud drive", keys: ["url", "user"], secret: "password" },
+  bucket: {
+    label: "A bucket",
+    about: "in an object store that speaks the S3 REST API",
+    keys: ["url", "bucket", "access-key", "region", "root"],
+    secret: "secret-key",
+  },
+};
+
+const secretLabels: Record<Secret, string> = { password: "Password", key: "Private key", "secret-key": "Secret key" };
+
+const rootHints: Record<Kind, string> = {
+  folder: "absolute, as in /srv/office",
+  sftp: "as in /incoming; where the sign-in ends if left empty",
+  ftp: "as in /incoming; where the sign-in ends if left empty",
+  webdav: "",
+  bucket: "what the names of all its objects begin with; the whole bucket if left empty",
 };
 
 const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed: (kind: Kind) => boolean }> = {
-  root: {
-    label: "Folder",
-    hint: (kind) => (kind === "folder" ? "absolute, as in /srv/office" : "as in /incoming; where the sign-in ends if left empty"),
-    needed: (kind) => kind === "folder",
-  },
+  root: { label: "Folder", hint: (kind) => rootHints[kind], needed: (kind) => kind === "folder" },
   host: { label: "Host", hint: () => "as in sftp.skerrow.example; a pasted address is understood", needed: () => true },
   port: { label: "Port", hint: (kind) => (kind === "sftp" ? "22 if left empty" : "21 if left empty, 990 for TLS from the start"), needed: () => false },
-  url: { label: "Address", hint: () => "as in https://cloud.merrow.example/dav/office", needed: () => true },
+  url: {
+    label: "Address",
+    hint: (kind) => (kind === "bucket" ? "of the store, as in https://objects.tidewatch.example" : "as in https://cloud.merrow.example/dav/office"),
+    needed: () => true,
+  },
   user: { label: "User", hint: () => "the name you sign in with there", needed: () => true },
+  bucket: { label: "Bucket", hint: () => "its name, as in tidewatch-archive", needed: () => true },
+  region: { label: "Region", hint: () => "as its operator calls it; most stores of one’s own need none", needed: () => false },
+  "access-key": { label: "Access key", hint: () => "the key’s public half", needed: () => true },
 };
 
 function Field({ label, hint, children }: { label: string; hint?: string; children: (id: string, hintId: string) => ReactNode }) {
@@ -52,23 +72,22 @@ interface Typed {
   values: Partial<Record<Key, string>>;
 }
 
+// What the typed secret is: a server that takes both may get a key in place of a password.
+function secretOf(typed: Typed): Secret | undefined {
+  return typed.kind === "sftp" && typed.signIn === "key" ? "key" : kinds[typed.kind].secret;
+}
+
 async function add(typed: Typed): Promise<string> {
-  const { keys, secret } = kinds[typed.kind];
+  const { keys } = kinds[typed.kind];
   const name = typed.name.trim();
-  const byKey = typed.kind === "sftp" && typed.signIn === "key";
-  const value = (key: Key) => (keys.includes(key) ? typed.values[key]?.trim() || null : null);
+  const given = keys.map((key) => [key, typed.values[key]?.trim() ?? ""] as const).filter(([, value]) => value !== "");
+  const values: NewPlace["keys"] = Object.fromEntries(given.map(([key, value]) => [key, key === "port" ? Number(value) : value]));
+  const secret = secretOf(typed);
   const place: NewPlace = {
     name,
     kind: typed.kind,
-    root: value("root"),
-    host: value("host"),
-    port: value("port") ? Number(value("port")) : null,
-    url: value("url"),
-    user: value("user"),
-    password: secret && !byKey ? typed.secret : null,
-    key: byKey ? typed.secret : null,
-    security: typed.kind === "ftp" ? typed.security : null,
-    connections: null,
+    keys: typed.kind === "ftp" ? { ...values, security: typed.security } : values,
+    secrets: secret ? { [secret]: typed.secret } : {},
   };
   await api.post("/places", place);
   return name;
@@ -87,6 +106,7 @@ export function NewPlacePage() {
     },
   });
   const kind = kinds[typed.kind];
+  const secret = secretOf(typed);
   return (
     <>
       <p className="quiet text-sm">
@@ -168,13 +188,13 @@ export function NewPlacePage() {
             ))}
           </fieldset>
         )}
-        {kind.secret && (
+        {secret && (
           <Field
-            label={typed.kind === "sftp" && typed.signIn === "key" ? "Private key" : "Password"}
+            label={secretLabels[secret]}
             hint="It is sealed in the vault and never shown again."
           >
             {(id, hint) =>
-              typed.kind === "sftp" && typed.signIn === "key" ? (
+              secret === "key" ? (
                 <textarea
                   id={id}
                   aria-describedby={hint}
@@ -208,7 +228,7 @@ export function NewPlacePage() {
           <button type="submit" className="btn btn-primary" disabled={adding.isPending}>
             {adding.isPending ? "Adding…" : "Add and test"}
           </button>
-          {kind.secret && <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>}
+          {secret && <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>}
         </p>
       </form>
       </div>

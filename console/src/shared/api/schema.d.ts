@@ -708,6 +708,8 @@ export interface components {
             unfit?: string | null;
             users: string[];
         };
+        /** @description The value of a key. */
+        KeyValue: number | string;
         LastRun: {
             /** Format: int64 */
             run: number;
@@ -757,45 +759,27 @@ export interface components {
          */
         NewPlace: {
             /**
-             * Format: int32
-             * @default null
+             * @description The keys that the book has for this kind, with their values.
+             * @default {}
              */
-            connections: number | null;
-            /** @default null */
-            host: string | null;
+            keys: {
+                [key: string]: components["schemas"]["KeyValue"];
+            };
             /**
-             * @description The private key itself; it is kept as the secret NAME-key.
-             * @default null
-             */
-            key: string | null;
-            /**
-             * @description `folder`, `sftp`, `ftp` or `webdav`.
+             * @description `folder`, `sftp`, `ftp`, `webdav` or `bucket`.
              * @default
              */
             kind: string;
             /** @default  */
             name: string;
             /**
-             * @description The password itself; it is kept as the secret NAME-password.
-             * @default null
+             * @description Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, webdav),
+             *     `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
+             * @default {}
              */
-            password: string | null;
-            /**
-             * Format: int32
-             * @default null
-             */
-            port: number | null;
-            /** @default null */
-            root: string | null;
-            /**
-             * @description For `ftp`: `tls`, `tls-from-start` or `none`.
-             * @default null
-             */
-            security: string | null;
-            /** @default null */
-            url: string | null;
-            /** @default null */
-            user: string | null;
+            secrets: {
+                [key: string]: string;
+            };
         };
         Place: {
             address: string;

@@ -9,6 +9,7 @@ mod raw;
 mod resolve;
 mod sections;
 
+pub use places::place_keys;
 use serde::Serialize;
 
 use crate::{PlaceName, PlaceSpec, Rule};

@@ -7,18 +7,33 @@ use super::{
     raw::{SecretRef, Text},
     resolve::{At, Checked, Mistake, secret_name},
 };
-use crate::{FtpSecurity, FtpSpec, HostAddress, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec, typed_folder, typed_url};
+use crate::{
+    BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, HostAddress, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec,
+    typed_folder, typed_url,
+};
 
 /// Connections to one server unless the book says otherwise: enough to keep small files moving,
 /// few enough for the limits that servers commonly set.
 const CONNECTIONS: u8 = 4;
+/// The region that object stores without regions answer to.
+const REGION: &str = "us-east-1";
 /// Every kind with the keys it knows besides `kind`.
-const KINDS: [(&str, &[&str]); 4] = [
+const KINDS: [(&str, &[&str]); 5] = [
     ("folder", &["root"]),
     ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections"]),
     ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections"]),
     ("webdav", &["url", "user", "password", "certificate", "connections"]),
+    (
+        "bucket",
+        &["url", "bucket", "region", "addressing", "access-key", "secret-key", "certificate", "root", "connections"],
+    ),
 ];
+
+/// The keys that a place of this kind has besides `kind`, in the order people write them; nothing
+/// for a kind that there is not.
+pub fn place_keys(kind: &str) -> Option<&'static [&'static str]> {
+    KINDS.iter().find(|(known, _)| *known == kind).map(|(_, keys)| *keys)
+}
 
 struct Reader<'a>(&'a Spanned<raw::Place>);
 
@@ -29,7 +44,8 @@ pub(super) fn resolve_place(spanned: &Spanned<raw::Place>) -> Checked<PlaceSpec>
         "folder" => reader.folder(),
         "sftp" => reader.sftp(),
         "ftp" => reader.ftp(),
-        _ => reader.webdav(),
+        "webdav" => reader.webdav(),
+        _ => reader.bucket(),
     }
 }
 
@@ -49,7 +65,7 @@ impl<'a> Reader<'a> {
     /// The kind is known, and every key belongs to it.
     fn check_keys(&self) -> Checked<()> {
         let place = self.raw();
-        let Some((_, known)) = KINDS.iter().find(|(kind, _)| *kind == self.kind()) else {
+        let Some(known) = place_keys(self.kind()) else {
             let kinds = KINDS.map(|(kind, _)| format!("\"{kind}\"")).join(", ");
             let words = format!("unknown kind \"{}\"; there are {kinds}", self.kind());
             return Err(Mistake(place.kind.0.span(), words));
@@ -65,6 +81,11 @@ impl<'a> Reader<'a> {
             ("security", place.security.is_some()),
             ("certificate", place.certificate.is_some()),
             ("url", place.url.is_some()),
+            ("bucket", place.bucket.is_some()),
+            ("region", place.region.is_some()),
+            ("addressing", place.addressing.is_some()),
+            ("access-key", place.access_key.is_some()),
+            ("secret-key", place.secret_key.is_some()),
             ("connections", place.connections.is_some()),
         ];
         match given.iter().find(|(key, given)| *given && !known.contains(key)) {
@@ -174,6 +195,40 @@ impl<'a> Reader<'a> {
         Ok(PlaceSpec::Webdav(WebdavSpec {
             url: typed_url(url.str()).at(url)?,
             sign_in,
+            certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
+            connections: self.connections(),
+        }))
+    }
+
+    fn bucket(&self) -> Checked<PlaceSpec> {
+        let place = self.raw();
+        let url = self.need("url", &place.url)?;
+        let bucket = self.need("bucket", &place.bucket)?;
+        let name = bucket.str().trim().trim_matches('/');
+        if name.is_empty() || !name.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._".contains(&b)) {
+            let words = format!("\"{}\" is no bucket's name: it has letters, digits, - . and _ only", bucket.str());
+            return Err(Mistake(bucket.0.span(), words));
+        }
+        let addressing = match place.addressing.as_ref().map(|text| (text, text.str())) {
+            None | Some((_, "path")) => BucketAddressing::Path,
+            Some((_, "host")) => BucketAddressing::Host,
+            Some((text, other)) => {
+                let words = format!("unknown addressing \"{other}\"; there are \"path\" and \"host\"");
+                return Err(Mistake(text.0.span(), words));
+            }
+        };
+        let sign_in = match (&place.access_key, &place.secret_key) {
+            (Some(access), Some(secret)) => Some((access.str().trim().to_owned(), secret_name(&secret.secret)?)),
+            (None, None) => None,
+            _ => return Err(self.mistake("needs both access-key and secret-key, or neither".to_owned())),
+        };
+        Ok(PlaceSpec::Bucket(BucketSpec {
+            url: typed_url(url.str()).at(url)?,
+            bucket: name.to_owned(),
+            region: place.region.as_ref().map_or(REGION, |region| region.str().trim()).to_owned(),
+            addressing,
+            sign_in,
+            root: self.root().trim_matches('/').to_owned(),
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             connections: self.connections(),
         }))

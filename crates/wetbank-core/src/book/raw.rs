@@ -39,6 +39,11 @@ pub(super) struct Place {
     pub security: Option<Text>,
     pub certificate: Option<Text>,
     pub url: Option<Text>,
+    pub bucket: Option<Text>,
+    pub region: Option<Text>,
+    pub addressing: Option<Text>,
+    pub access_key: Option<Text>,
+    pub secret_key: Option<SecretRef>,
     pub connections: Option<u8>,
 }
 

@@ -6,7 +6,7 @@ mod items;
 mod places;
 mod secrets;
 
-pub use places::NewPlaceKeys;
+pub use places::{NewPlaceKeys, NewPlaceValue};
 
 use std::{
     collections::{BTreeMap, HashMap},
@@ -24,7 +24,7 @@ use wetbank_core::{
 };
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, Work};
-use wetbank_places::{Folder, Ftp, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Webdav};
+use wetbank_places::{Bucket, Folder, Ftp, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Webdav};
 
 use crate::{
     Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
@@ -405,6 +405,13 @@ impl Engine {
                     None => None,
                 };
                 Ok(Arc::new(Webdav::new(name.clone(), webdav.clone(), password)))
+            }
+            PlaceSpec::Bucket(bucket) => {
+                let secret = match &bucket.sign_in {
+                    Some((_, secret)) => Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?),
+                    None => None,
+                };
+                Ok(Arc::new(Bucket::new(name.clone(), bucket.clone(), secret)?))
             }
         }
     }

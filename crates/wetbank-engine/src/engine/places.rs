@@ -9,21 +9,24 @@ use wetbank_places::{Identity, Place, ProbeStep, probe};
 use super::{Engine, PlaceStatus};
 use crate::{EngineError, book};
 
-/// What a new place is made of. Password and key themselves go into the vault, their names into
-/// the book.
-#[derive(Debug, Clone, Default)]
-#[allow(missing_docs, reason = "the fields are the book's keys")]
-pub struct NewPlaceKeys<'a> {
-    pub kind: &'a str,
-    pub url: Option<&'a str>,
-    pub host: Option<&'a str>,
-    pub port: Option<u16>,
-    pub user: Option<&'a str>,
-    pub password: Option<&'a SecretString>,
-    pub key: Option<&'a SecretString>,
-    pub security: Option<&'a str>,
-    pub root: Option<&'a str>,
-    pub connections: Option<u8>,
+/// What a new place is made of: keys of the book with their values. Secrets go into the vault,
+/// their names into the book.
+#[derive(Debug, Default)]
+pub struct NewPlaceKeys {
+    /// The kind.
+    pub kind: String,
+    /// The book's other keys, those left empty included.
+    pub keys: Vec<(String, NewPlaceValue)>,
+    /// Keys whose value is a secret, as in `password`.
+    pub secrets: Vec<(String, SecretString)>,
+}
+
+/// A value in a place's text.
+#[derive(Debug, Clone)]
+#[allow(missing_docs, reason = "the names say it")]
+pub enum NewPlaceValue {
+    Number(i64),
+    Text(String),
 }
 
 impl Engine {
@@ -83,36 +86,31 @@ impl Engine {
 
     /// Adds a place to the book, with its secret. Nothing is changed unless all of it is right:
     /// neither a place nor a secret that is there already is touched.
-    pub async fn add_place(&self, name: &str, keys: &NewPlaceKeys<'_>, who: &str) -> Result<(), EngineError> {
+    pub async fn add_place(&self, name: &str, new: &NewPlaceKeys, who: &str) -> Result<(), EngineError> {
         let name = Name::new(name.trim()).map_err(|e| EngineError::NotNow(e.to_string()))?;
         if self.core.arrangement().specs.contains_key(&name) {
             return Err(EngineError::NotNow(format!(
                 "there is a place \"{name}\" already; change its text in the book, or choose another name"
             )));
         }
-        let secrets = [("password", keys.password), ("key", keys.key)]
-            .map(|(what, secret)| secret.map(|secret| (format!("{name}-{what}"), secret)));
-        let text = |value: Option<&str>| value.map(str::trim).filter(|text| !text.is_empty()).map(Into::into);
-        let secret = |at: usize| secrets[at].as_ref().map(|(secret, _)| book::secret_value(secret));
-        let written = book::place_text(
-            name.as_str(),
-            &[
-                ("kind", text(Some(keys.kind))),
-                ("url", text(keys.url)),
-                ("host", text(keys.host)),
-                ("port", keys.port.map(|port| i64::from(port).into())),
-                ("user", text(keys.user)),
-                ("password", secret(0)),
-                ("key", secret(1)),
-                ("security", text(keys.security)),
-                ("root", text(keys.root)),
-                ("connections", keys.connections.map(|count| i64::from(count).into())),
-            ],
-        );
+        let secrets: Vec<_> = new.secrets.iter().map(|(key, value)| (format!("{name}-{key}"), value)).collect();
+        let mut keys = vec![("kind", new.kind.trim().into())];
+        for (key, value) in &new.keys {
+            match value {
+                NewPlaceValue::Number(number) => keys.push((key, (*number).into())),
+                NewPlaceValue::Text(text) if text.trim().is_empty() => {}
+                NewPlaceValue::Text(text) => keys.push((key, text.trim().into())),
+            }
+        }
+        let named = new.secrets.iter().zip(&secrets);
+        keys.extend(named.map(|((key, _), (secret, _))| (key.as_str(), book::secret_value(secret))));
+        let known = wetbank_core::place_keys(&new.kind).unwrap_or_default();
+        keys.sort_by_key(|(key, _)| (*key != "kind", known.iter().position(|one| one == key)));
+        let written = book::place_text(name.as_str(), &keys);
         let proposed = [(format!("place.{name}"), written)];
         self.check_book(&proposed, false).map_err(EngineError::Book)?;
         let kept = self.core.journal.secrets().await?;
-        for (secret, value) in secrets.iter().flatten() {
+        for (secret, value) in &secrets {
             if kept.iter().any(|(known, _)| known == secret) {
                 return Err(EngineError::NotNow(format!(
                     "there is a secret \"{secret}\" already, which another place may need; remove it with \
@@ -123,7 +121,7 @@ impl Engine {
                 return Err(EngineError::NotNow("the password or key is empty; nothing was added".to_owned()));
             }
         }
-        for (secret, value) in secrets.iter().flatten() {
+        for (secret, value) in &secrets {
             self.set_secret(secret, value).await?;
         }
         self.apply_book(&proposed, false, who).await?;

@@ -62,11 +62,11 @@ impl AtStep<'_> {
         }
         let _slot = self.core.large_slot(&to.place, self.hand.fingerprint.size).await;
         let done = self.moving(self.hand.fingerprint.size);
-        let staging = match transfer(&source, &place, &temporary, done.clone(), self.stop).await {
+        let staging = match transfer(&source, &place, &temporary, &to.path, done.clone(), self.stop).await {
             // Folders below the root are made when they are needed; the root itself never is.
             Err(e) if e.kind == PlaceErrorKind::NotFound && e.place == to.place && !folder.is_root() => {
                 place.make_folder(&folder).await?;
-                transfer(&source, &place, &temporary, done, self.stop).await
+                transfer(&source, &place, &temporary, &to.path, done, self.stop).await
             }
             result => result,
         };
@@ -106,27 +106,22 @@ impl AtStep<'_> {
                 size: arrived.size,
                 sha256: staging.digests.sha256,
                 blake3: staging.digests.blake3,
-                output: Some(self.output(&to, &arrived)),
+                output: Some(output(self.work, &to, &arrived)),
             })
             .await?;
         self.commit(place.as_ref(), id, intent).await
     }
 
-    fn output(&self, file: &FilePath, fingerprint: &Fingerprint) -> Output {
-        Output {
-            file: file.clone(),
-            fingerprint: fingerprint.to_string(),
-            rule: self.work.rule.clone(),
-            item: self.work.item,
-            depth: self.work.depth,
-        }
-    }
-
     /// Carries out an intent that is in the journal.
     async fn commit(&self, place: &dyn Place, attempt: i64, intent: Intent) -> Effect<StepDone> {
         let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-        if let Err(error) = place.rename(&intent.from.path, &intent.to.path, collision).await {
-            return Err(name_lost(place, &intent, error).await);
+        match place.rename(&intent.from.path, &intent.to.path, collision).await {
+            Ok(None) => {}
+            Ok(Some(now)) => {
+                let intent = renewed(self.core, self.work, intent, now).await?;
+                return finish_intent(self.core, attempt, intent, self.work).await;
+            }
+            Err(error) => return Err(name_lost(place, &intent, error).await),
         }
         // A server may lie; on this machine the rename itself is the proof. The size of a small
         // file was just looked up, under its temporary name; another look would cost as much as
@@ -221,7 +216,7 @@ impl AtStep<'_> {
                 freed: false,
             });
         }
-        if !folder.is_root() {
+        if !folder.is_root() && place.capabilities().folders_are_made {
             place.make_folder(&folder).await?;
         }
         if let Some(taken) = existing(place.as_ref(), &to.path).await? {
@@ -252,13 +247,17 @@ impl AtStep<'_> {
             },
         };
         let id = self.core.journal.next_attempt();
-        self.core.journal.note_output(self.output(&to, &there.fingerprint)).await?;
+        self.core.journal.note_output(output(self.work, &to, &there.fingerprint)).await?;
         self.start(self.began(id, Some(to.clone()), Some(&intent)), attempt).await?;
         let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-        match (source.as_folder(), place.as_folder()) {
-            (Some(from), Some(into)) => into.move_in(from, &here.path, &to.path, collision).await?,
+        let now = match (source.as_folder(), place.as_folder()) {
+            (Some(from), Some(into)) => into.move_in(from, &here.path, &to.path, collision).await.map(|()| None)?,
             _ => place.rename(&here.path, &to.path, collision).await?,
-        }
+        };
+        let intent = match now {
+            Some(now) => renewed(self.core, self.work, intent, now).await?,
+            None => intent,
+        };
         finish_intent(self.core, id, intent, self.work).await
     }
 
@@ -285,6 +284,32 @@ impl AtStep<'_> {
     pub async fn remove_original(&self, attempt: &mut Option<i64>) -> Effect<StepDone> {
         self.delete(attempt).await
     }
+}
+
+fn output(work: &Work, file: &FilePath, fingerprint: &Fingerprint) -> Output {
+    Output {
+        file: file.clone(),
+        fingerprint: fingerprint.to_string(),
+        rule: work.rule.clone(),
+        item: work.item,
+        depth: work.depth,
+    }
+}
+
+/// What was intended, with the state that a place gave the file when it got its name. That state
+/// is recorded as ours, so that no rule takes the file for a new one.
+pub(crate) async fn renewed(core: &Arc<Core>, work: &Work, mut intent: Intent, now: Fingerprint) -> Effect<Intent> {
+    core.journal.note_output(output(work, &intent.to, &now)).await?;
+    if intent.hand.place.as_ref() == Some(&intent.to.place) && intent.hand.path == intent.to.path {
+        intent.hand.fingerprint = now.clone();
+    }
+    if let Some((file, state)) = &mut intent.hand.original
+        && *file == intent.to
+    {
+        *state = now.clone();
+    }
+    intent.fingerprint = now;
+    Ok(intent)
 }
 
 /// What follows a commit: the source of a move is removed, if it is still what was sent.

@@ -73,7 +73,7 @@ impl Folder {
     /// `Unsupported` if they do not, and nothing was changed.
     pub async fn move_in(&self, source: &Folder, path: &RelPath, target: &RelPath, collision: Collision) -> Result<()> {
         if source.root() == self.root() {
-            return self.rename(path, target, collision).await;
+            return self.rename(path, target, collision).await.map(drop);
         }
         let (from, to) = (source.inner.clone(), self.inner.clone());
         let (old, new) = (path.clone(), target.clone());

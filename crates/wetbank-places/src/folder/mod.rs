@@ -16,11 +16,11 @@ use async_trait::async_trait;
 use bytes::{Bytes, BytesMut};
 use futures_util::{StreamExt, stream};
 use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
-use wetbank_core::{PlaceName, RelPath};
+use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged, blocking, fingerprint_of, place::Result,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
+    ReadStream, Staged, blocking, fingerprint_of, place::Result,
 };
 use beneath::Root;
 pub use copy::Copied;
@@ -161,7 +161,9 @@ impl Place for Folder {
             fine_times: true,
             reports_changes: cfg!(target_os = "linux"),
             tells_links: true,
-            any_name: true,
+            names: Names::Bytes,
+            folders_are_made: true,
+            rename_keeps_state: true,
         }
     }
 
@@ -218,7 +220,7 @@ impl Place for Folder {
         .boxed())
     }
 
-    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+    async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         let owned = temporary.clone();
         let file = self.run("write", temporary, move |inner| inner.create(&owned, resume)).await?;
         Ok(Box::new(StagedFile {
@@ -229,7 +231,7 @@ impl Place for Folder {
         }))
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()> {
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
         let (source, target) = (from.clone(), to.clone());
         self.run("rename to", to, move |inner| {
             let (from_folder, from_name) = inner.root.parent_of(&source)?;
@@ -245,7 +247,7 @@ impl Place for Folder {
         if from.parent() != to.parent() {
             self.sync_folder(&from.parent()).await?;
         }
-        Ok(())
+        Ok(None)
     }
 
     async fn delete(&self, path: &RelPath) -> Result<()> {

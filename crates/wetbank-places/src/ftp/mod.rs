@@ -15,11 +15,11 @@ use tokio::{
     io::{AsyncBufReadExt, AsyncReadExt, BufReader},
     time::timeout,
 };
-use wetbank_core::{FtpSecurity, FtpSpec, PlaceName, RelPath};
+use wetbank_core::{Fingerprint, FtpSecurity, FtpSpec, PlaceName, RelPath};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
+    ReadStream, Staged,
     place::{Result, make_each},
 };
 use connection::{Connection, Lease, Pool, SILENCE, answered};
@@ -236,8 +236,19 @@ async fn look_by_line(connection: &mut Connection, full: &str) -> FtpResult<Opti
         }
         Err(error) => return Err(error),
     };
-    let lines = answered(connection.stream.list(Some(full))).await?;
-    let told = lines.iter().find_map(|line| read_line(line));
+    // Names that begin with a dot, as our temporary ones do, are listed only when asked for; a
+    // server that knows no options takes them for a part of the name.
+    let mut told = None;
+    for asked in [format!("-a {full}"), full.to_owned()] {
+        match answered(connection.stream.list(Some(&asked))).await {
+            Ok(lines) => told = lines.iter().find_map(|line| read_line(line)),
+            Err(FtpError::UnexpectedResponse(_)) => {}
+            Err(error) => return Err(error),
+        }
+        if told.is_some() {
+            break;
+        }
+    }
     Ok(Some(match told {
         Some(told) => Told { fingerprint: crate::fingerprint_of(size, told.fingerprint.modified, None), ..told },
         None => Told { kind: EntryKind::File, fingerprint: crate::fingerprint_of(size, 0, None), ..folder() },
@@ -259,7 +270,9 @@ impl Place for Ftp {
             fine_times: false,
             reports_changes: false,
             tells_links: false,
-            any_name: false,
+            names: Names::OneLine,
+            folders_are_made: true,
+            rename_keeps_state: true,
         }
     }
 
@@ -358,12 +371,12 @@ impl Place for Ftp {
         .boxed())
     }
 
-    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+    async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         Ok(Box::new(Upload::start(self, temporary, resume).await?))
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()> {
-        self.must_be_file("rename", from).await?;
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
+        let state = self.must_be_file("rename", from).await?.fingerprint;
         let is_taken = match self.look("rename to", to).await {
             Ok(_) => true,
             Err(error) if error.kind == PlaceErrorKind::NotFound => false,
@@ -388,7 +401,12 @@ impl Place for Ftp {
                 .await
             }
             result => result,
+        }?;
+        // A server may list no file whose name begins with a dot; only now its time is told.
+        if state.modified == 0 {
+            return self.look("rename to", to).await.map(|told| Some(told.fingerprint));
         }
+        Ok(None)
     }
 
     async fn delete(&self, path: &RelPath) -> Result<()> {

@@ -12,12 +12,12 @@ use futures_util::{
     future::BoxFuture,
     stream::{self, FuturesUnordered},
 };
-use wetbank_core::{PlaceName, RelPath, SftpSpec};
+use wetbank_core::{Fingerprint, PlaceName, RelPath, SftpSpec};
 use wetbank_sftp::{Attributes, ClientError, FileType, OpenFlags, RemoteFile, StatusCode};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged, fingerprint_of,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
+    ReadStream, Staged, fingerprint_of,
     place::{Result, make_each},
 };
 pub use connect::{HostKey, SftpCredentials};
@@ -139,7 +139,9 @@ impl Place for Sftp {
             fine_times: false,
             reports_changes: false,
             tells_links: true,
-            any_name: true,
+            names: Names::Bytes,
+            folders_are_made: true,
+            rename_keeps_state: true,
         }
     }
 
@@ -239,7 +241,7 @@ impl Place for Sftp {
             .boxed())
     }
 
-    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+    async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         let lease = self.inner.pool.lease().await?;
         let full = self.absolute(temporary);
         let failed = |e: &ClientError| self.error("write", temporary, e);
@@ -272,7 +274,7 @@ impl Place for Sftp {
         }))
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()> {
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
         let lease = self.inner.pool.lease().await?;
         let (old, new) = (self.absolute(from), self.absolute(to));
         let result = match collision {
@@ -286,7 +288,7 @@ impl Place for Sftp {
             }
             Collision::Refuse => lease.rename(&old, &new).await,
         };
-        let Err(error) = result else { return Ok(()) };
+        let Err(error) = result else { return Ok(None) };
         if error.code() == Some(StatusCode::Failure)
             && collision == Collision::Refuse
             && lease.lstat(&new).await.is_ok()

@@ -3,71 +3,28 @@
 mod propfind;
 mod upload;
 
-use std::{fmt, io, sync::Arc, time::Duration};
+use std::{fmt, io, sync::Arc};
 
 use async_trait::async_trait;
 use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
 use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use secrecy::{ExposeSecret, SecretString};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::sync::OwnedSemaphorePermit;
 use tokio_util::io::StreamReader;
-use wetbank_core::{HostAddress, PlaceName, RelPath, WebdavSpec};
+use wetbank_core::{Fingerprint, PlaceName, RelPath, WebdavSpec};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
-    Staged,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
+    ReadStream, Staged,
     place::{Result, make_each},
-    tls::Tls,
+    web::WebServer,
 };
 use propfind::{ASKED, Responses, Told, Unreadable};
 use upload::Upload;
 
-/// Reaching a server may take so long.
-const CONNECT: Duration = Duration::from_secs(15);
-/// A server may be silent so long while we wait for it.
-const SILENCE: Duration = Duration::from_secs(30);
 /// What stays as it is in a path's part (RFC 3986, section 2.3); every other byte is encoded.
 const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
-/// Host and port of an address.
-fn endpoint(url: &str) -> Option<(String, u16)> {
-    let (scheme, rest) = url.split_once("://")?;
-    let address = HostAddress::parse(rest.split('/').next()?).ok()?;
-    Some((address.host, address.port.unwrap_or(if scheme == "http" { 80 } else { 443 })))
-}
-
-async fn handshake(place: &PlaceName, spec: &WebdavSpec, tls: &Tls) -> Result<()> {
-    let fail = |detail: String| PlaceError {
-        kind: PlaceErrorKind::Unreachable,
-        place: place.clone(),
-        call: "reach",
-        path: RelPath::root(),
-        detail,
-    };
-    let (host, port) = endpoint(&spec.url).ok_or_else(|| fail(format!("{} is no address", spec.url)))?;
-    let connect = async {
-        let stream = tokio::net::TcpStream::connect((host.as_str(), port)).await?;
-        tls.connect(&host, stream).await.map(drop)
-    };
-    match tokio::time::timeout(CONNECT, connect).await {
-        Ok(Ok(())) => Ok(()),
-        Ok(Err(error)) => Err(tls.refused(place).unwrap_or_else(|| fail(error.to_string()))),
-        Err(_) => Err(fail(format!("{host}:{port} did not answer within {} s", CONNECT.as_secs()))),
-    }
-}
-
-/// The certificate that a server shows; nothing without TLS.
-pub(crate) async fn shown_certificate(place: &PlaceName, spec: &WebdavSpec) -> Result<Option<String>> {
-    if !spec.url.starts_with("https://") {
-        return Ok(None);
-    }
-    let tls = Tls::only_looking();
-    match handshake(place, spec, &tls).await {
-        Err(error) if error.kind != PlaceErrorKind::Certificate => Err(error),
-        _ => Ok(tls.shown()),
-    }
-}
 
 /// A folder tree on a WebDAV server. Clones share their connections.
 #[derive(Clone)]
@@ -76,53 +33,33 @@ pub struct Webdav {
 }
 
 struct Inner {
-    name: PlaceName,
+    server: WebServer,
     spec: WebdavSpec,
     password: Option<SecretString>,
-    tls: Tls,
-    client: reqwest::Client,
     /// The path of the root, encoded, without a slash at its end.
     root: String,
-    slots: Arc<Semaphore>,
 }
 
 impl fmt::Debug for Webdav {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Webdav").field("name", &self.inner.name).field("url", &self.inner.spec.url).finish()
+        f.debug_struct("Webdav").field("name", &self.inner.server.name).field("url", &self.inner.spec.url).finish()
     }
 }
 
 impl Webdav {
     /// The place with this name. The server is reached only when it is used.
     pub fn new(name: PlaceName, spec: WebdavSpec, password: Option<SecretString>) -> Self {
-        let tls = Tls::new(spec.certificate.as_deref());
-        let client = reqwest::Client::builder()
-            .tls_backend_preconfigured((*tls.config).clone())
-            .connect_timeout(CONNECT)
-            .read_timeout(SILENCE)
-            .pool_max_idle_per_host(spec.connections)
-            // A redirect could lead a password or a file to another server.
-            .redirect(reqwest::redirect::Policy::none())
-            .http1_only()
-            .build()
-            .expect("the options fit together");
+        let server = WebServer::new(name, &spec.url, spec.certificate.as_deref(), spec.connections);
         let root = spec.url.split_once("://").and_then(|(_, rest)| rest.split_once('/')).map_or("", |(_, path)| path);
         let root: String = root.split('/').filter(|p| !p.is_empty()).fold(String::new(), |path, part| {
             let plain: Vec<u8> = percent_decode_str(part).collect();
             format!("{path}/{}", percent_encode(&plain, ENCODED))
         });
-        let slots = Arc::new(Semaphore::new(spec.connections));
-        Self { inner: Arc::new(Inner { name, spec, password, tls, client, root, slots }) }
-    }
-
-    fn origin(&self) -> &str {
-        let url = &self.inner.spec.url;
-        let scheme = url.find("://").map_or(0, |at| at + 3);
-        url[scheme..].find('/').map_or(url.as_str(), |at| &url[..scheme + at])
+        Self { inner: Arc::new(Inner { server, spec, password, root }) }
     }
 
     fn url(&self, path: &RelPath) -> String {
-        let mut url = format!("{}{}", self.origin(), self.inner.root);
+        let mut url = format!("{}{}", self.inner.server.origin(), self.inner.root);
         for part in path.parts() {
             url.push('/');
             url.extend(percent_encode(part, ENCODED));
@@ -134,29 +71,7 @@ impl Webdav {
     }
 
     fn error(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
-        PlaceError { kind, place: self.inner.name.clone(), call, path: path.clone(), detail: detail.into() }
-    }
-
-    /// A request that did not come to an answer.
-    fn broken(&self, call: &'static str, path: &RelPath, error: &reqwest::Error) -> PlaceError {
-        if let Some(refused) = self.inner.tls.refused(&self.inner.name).filter(|_| error.is_connect()) {
-            return refused;
-        }
-        let kind = if error.is_connect() { PlaceErrorKind::Unreachable } else { PlaceErrorKind::Interrupted };
-        // The outer messages repeat the address; the cause is at the end of the chain.
-        let mut cause: &dyn std::error::Error = error;
-        while let Some(deeper) = cause.source() {
-            cause = deeper;
-        }
-        let refused = cause.downcast_ref::<io::Error>().is_some_and(|e| e.kind() == io::ErrorKind::ConnectionRefused);
-        let detail = if error.is_timeout() {
-            "it did not answer in time".to_owned()
-        } else if refused {
-            format!("nothing listens at {}", self.origin())
-        } else {
-            cause.to_string()
-        };
-        self.error(kind, call, path, detail)
+        self.inner.server.error(kind, call, path, detail)
     }
 
     /// An answer that says no (RFC 9110, section 15; RFC 4918, section 11).
@@ -190,7 +105,7 @@ impl Webdav {
     }
 
     fn request(&self, method: Method, path: &RelPath) -> RequestBuilder {
-        let request = self.inner.client.request(method, self.url(path));
+        let request = self.inner.server.client.request(method, self.url(path));
         match (&self.inner.spec.sign_in, &self.inner.password) {
             (Some((user, _)), Some(password)) => request.basic_auth(user, Some(password.expose_secret())),
             _ => request,
@@ -198,12 +113,12 @@ impl Webdav {
     }
 
     async fn slot(&self) -> OwnedSemaphorePermit {
-        self.inner.slots.clone().acquire_owned().await.expect("the semaphore is never closed")
+        self.inner.server.slot().await
     }
 
     /// Sends a request and answers what comes back, if it says yes.
     async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
-        let response = request.send().await.map_err(|e| self.broken(call, path, &e))?;
+        let response = request.send().await.map_err(|e| self.inner.server.broken(call, path, &e))?;
         if response.status().is_success() { Ok(response) } else { Err(self.refused(call, path, &response)) }
     }
 
@@ -298,7 +213,7 @@ impl Webdav {
 #[async_trait]
 impl Place for Webdav {
     fn name(&self) -> &PlaceName {
-        &self.inner.name
+        &self.inner.server.name
     }
 
     fn capabilities(&self) -> Capabilities {
@@ -310,20 +225,18 @@ impl Place for Webdav {
             fine_times: false,
             reports_changes: false,
             tells_links: false,
-            any_name: true,
+            names: Names::Bytes,
+            folders_are_made: true,
+            rename_keeps_state: true,
         }
     }
 
     fn endpoint(&self) -> Option<(String, u16)> {
-        endpoint(&self.inner.spec.url)
+        self.inner.server.endpoint()
     }
 
     async fn secure(&self) -> Result<String> {
-        if !self.inner.spec.url.starts_with("https://") {
-            return Ok("not secured: password and files can be read on the way".to_owned());
-        }
-        handshake(&self.inner.name, &self.inner.spec, &self.inner.tls).await?;
-        Ok("TLS, the certificate is trusted".to_owned())
+        self.inner.server.secure().await
     }
 
     async fn reach(&self) -> Result<String> {
@@ -375,7 +288,7 @@ impl Place for Webdav {
         if from > 0 {
             request = request.header(header::RANGE, format!("bytes={from}-"));
         }
-        let response = match request.send().await.map_err(|e| self.broken("read", path, &e))? {
+        let response = match request.send().await.map_err(|e| self.inner.server.broken("read", path, &e))? {
             // Nothing lies behind the end.
             past if past.status() == StatusCode::RANGE_NOT_SATISFIABLE => return Ok(stream::empty().boxed()),
             response if response.status().is_success() => response,
@@ -389,7 +302,7 @@ impl Place for Webdav {
             .map(move |chunk| {
                 // The slot is taken as long as the stream lives.
                 let _slot = &slot;
-                let mut chunk = chunk.map_err(|e| place.broken("read", &path, &e))?;
+                let mut chunk = chunk.map_err(|e| place.inner.server.broken("read", &path, &e))?;
                 let skipped = usize::try_from(skip).unwrap_or(usize::MAX).min(chunk.len());
                 skip -= skipped as u64;
                 Ok(chunk.split_off(skipped))
@@ -398,7 +311,7 @@ impl Place for Webdav {
             .boxed())
     }
 
-    async fn stage(&self, temporary: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+    async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         if resume.is_some() {
             return Err(self.error(PlaceErrorKind::Unsupported, "write", temporary, "a broken upload begins anew"));
         }
@@ -410,13 +323,13 @@ impl Place for Webdav {
         Ok(Box::new(Upload::start(self.clone(), temporary.clone(), slot)))
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<()> {
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
         self.must_be_file("rename", from).await?;
         let _slot = self.slot().await;
         let method = Method::from_bytes(b"MOVE").expect("a plain word");
         let overwrite = if collision == Collision::Replace { "T" } else { "F" };
         let request = self.request(method, from).header("destination", self.url(to)).header("overwrite", overwrite);
-        self.send("rename to", to, request).await.map(drop)
+        self.send("rename to", to, request).await.map(|_| None)
     }
 
     async fn delete(&self, path: &RelPath) -> Result<()> {

@@ -3,34 +3,133 @@
 #![allow(dead_code, reason = "each test file uses its part")]
 
 use std::{
+    ffi::OsStr,
+    fs,
+    os::unix::ffi::OsStrExt,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{Arc, LazyLock},
 };
 
 use bytes::Bytes;
 use futures_util::StreamExt;
+use reqwest::Method;
 use secrecy::SecretString;
-use wetbank_core::{Name, RelPath, SftpSignIn, SftpSpec};
-use wetbank_places::{Entry, Place, PlaceError, Sftp, SftpCredentials};
+use wetbank_core::{BucketAddressing, BucketSpec, Name, RelPath, SftpSignIn, SftpSpec};
+use wetbank_places::{Collision, Entry, Place, PlaceError, Sftp, SftpCredentials};
+use wetbank_standins::BucketStandin;
 pub use wetbank_testbed::{Sshd, client_key};
 
 /// A fresh root with its place; the folder goes when this goes.
 pub struct Rig {
     pub place: Arc<dyn Place>,
-    pub root: PathBuf,
+    pub outside: Outside,
     pub guards: Vec<Box<dyn std::any::Any + Send>>,
+}
+
+/// The same root as somebody else sees it, without any code of ours in between.
+pub enum Outside {
+    Folder(PathBuf),
+    /// The address of a bucket that asks for no signature.
+    Open(String),
+    Standin(Arc<BucketStandin>),
+}
+
+impl Outside {
+    /// The folder behind it on this machine.
+    pub fn folder(&self) -> Option<&Path> {
+        match self {
+            Self::Folder(root) => Some(root),
+            Self::Open(_) | Self::Standin(_) => None,
+        }
+    }
+
+    /// A request to a store that looks only at who signed, not at the signature.
+    pub fn open_request(method: reqwest::Method, url: &str) -> reqwest::RequestBuilder {
+        static CLIENT: LazyLock<reqwest::Client> = LazyLock::new(reqwest::Client::new);
+        let who =
+            "AWS4-HMAC-SHA256 Credential=merrow/20260314/us-east-1/s3/aws4_request, SignedHeaders=host, Signature=0";
+        CLIENT.request(method, url).header("authorization", who)
+    }
+
+    fn url(bucket: &str, name: &[u8]) -> String {
+        format!("{bucket}/{}", percent_encoding::percent_encode(name, percent_encoding::NON_ALPHANUMERIC))
+            .replace("%2F", "/")
+    }
+
+    /// Puts a file there, with the folders above it.
+    pub async fn put(&self, name: impl AsRef<[u8]>, content: impl AsRef<[u8]>) {
+        let (name, content) = (name.as_ref(), content.as_ref());
+        match self {
+            Self::Folder(root) => {
+                let file = root.join(OsStr::from_bytes(name));
+                fs::create_dir_all(file.parent().unwrap()).unwrap();
+                fs::write(file, content).unwrap();
+            }
+            Self::Open(bucket) => {
+                let put = Self::open_request(Method::PUT, &Self::url(bucket, name)).body(content.to_vec()).send().await;
+                assert!(put.unwrap().status().is_success());
+            }
+            Self::Standin(standin) => standin.put(std::str::from_utf8(name).unwrap(), content.to_vec()),
+        }
+    }
+
+    /// The content of a file, if it is there.
+    pub async fn get(&self, name: impl AsRef<[u8]>) -> Option<Vec<u8>> {
+        let name = name.as_ref();
+        match self {
+            Self::Folder(root) => fs::read(root.join(OsStr::from_bytes(name))).ok(),
+            Self::Open(bucket) => {
+                let got = Self::open_request(Method::GET, &Self::url(bucket, name)).send().await.unwrap();
+                if got.status().is_success() { Some(got.bytes().await.unwrap().to_vec()) } else { None }
+            }
+            Self::Standin(standin) => standin.object(std::str::from_utf8(name).unwrap()),
+        }
+    }
+
+    pub async fn make_folder(&self, name: &str) {
+        match self {
+            Self::Folder(root) => fs::create_dir_all(root.join(name)).unwrap(),
+            _ => self.put(format!("{name}/"), "").await,
+        }
+    }
+
+    pub async fn has_folder(&self, name: &str) -> bool {
+        match self {
+            Self::Folder(root) => root.join(name).is_dir(),
+            _ => self.get(format!("{name}/")).await.is_some(),
+        }
+    }
+
+    /// Takes the empty root away.
+    pub async fn remove(&self) {
+        match self {
+            Self::Folder(root) => fs::remove_dir(root).unwrap(),
+            Self::Open(bucket) => {
+                let removed = Self::open_request(Method::DELETE, bucket).send().await.unwrap();
+                assert!(removed.status().is_success());
+            }
+            Self::Standin(standin) => standin.remove_bucket(),
+        }
+    }
 }
 
 pub fn path(text: &str) -> RelPath {
     RelPath::parse(text).unwrap()
 }
 
-pub async fn write(place: &dyn Place, to: &str, content: &[u8]) -> Result<Entry, PlaceError> {
-    let mut staged = place.stage(&path(to), None).await?;
+/// Stages a file under a temporary name, to become another.
+pub async fn write(place: &dyn Place, part: &str, to: &RelPath, content: &[u8]) -> Result<Entry, PlaceError> {
+    let mut staged = place.stage(&path(part), to, None).await?;
     for piece in content.chunks(100_000) {
         staged.write(Bytes::copy_from_slice(piece)).await?;
     }
     staged.finish().await
+}
+
+/// Writes a file as the engine does: aside, then under a name that must be free.
+pub async fn put(place: &dyn Place, part: &str, to: &RelPath, content: &[u8]) -> Result<(), PlaceError> {
+    write(place, part, to, content).await?;
+    place.rename(&path(part), to, Collision::Refuse).await.map(drop)
 }
 
 pub async fn read(place: &dyn Place, from: &str) -> Result<Vec<u8>, PlaceError> {
@@ -51,6 +150,19 @@ pub fn fresh_key(sshd: &Sshd, kind: &[&str], passphrase: &str) -> SecretString {
     let (file, key) = client_key(sshd.folder.path(), kind, passphrase);
     sshd.authorize(&file);
     key.into()
+}
+
+pub fn bucket_spec(url: &str, bucket: &str) -> BucketSpec {
+    BucketSpec {
+        url: url.to_owned(),
+        bucket: bucket.to_owned(),
+        region: "us-east-1".to_owned(),
+        addressing: BucketAddressing::Path,
+        sign_in: Some(("merrow".to_owned(), Name::new("secret-key").unwrap())),
+        root: String::new(),
+        certificate: None,
+        connections: 8,
+    }
 }
 
 pub fn sftp_spec(sshd: &Sshd, root: &Path) -> SftpSpec {

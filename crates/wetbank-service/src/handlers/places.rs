@@ -7,7 +7,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
 use wetbank_core::RelPath;
-use wetbank_engine::NewPlaceKeys;
+use wetbank_engine::{NewPlaceKeys, NewPlaceValue};
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
 use super::{Asked, Body, Part, WHO};
@@ -29,18 +29,14 @@ pub(crate) async fn add(
     State(state): State<Shared>,
     Body(new): Body<api::NewPlace>,
 ) -> Result<StatusCode, ApiError> {
-    let [password, key] = [&new.password, &new.key].map(|secret| secret.clone().map(SecretString::from));
+    let value = |value| match value {
+        api::KeyValue::Number(number) => NewPlaceValue::Number(number),
+        api::KeyValue::Text(text) => NewPlaceValue::Text(text),
+    };
     let keys = NewPlaceKeys {
-        kind: &new.kind,
-        url: new.url.as_deref(),
-        host: new.host.as_deref(),
-        port: new.port,
-        user: new.user.as_deref(),
-        password: password.as_ref(),
-        key: key.as_ref(),
-        security: new.security.as_deref(),
-        root: new.root.as_deref(),
-        connections: new.connections,
+        kind: new.kind,
+        keys: new.keys.into_iter().map(|(key, given)| (key, value(given))).collect(),
+        secrets: new.secrets.into_iter().map(|(key, secret)| (key, SecretString::from(secret))).collect(),
     };
     state.engine.add_place(&new.name, &keys, WHO).await?;
     Ok(StatusCode::NO_CONTENT)

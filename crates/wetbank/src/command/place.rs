@@ -1,8 +1,8 @@
-use std::path::PathBuf;
+use std::{collections::BTreeMap, path::PathBuf};
 
 use anyhow::Result;
 use clap::{Args, Subcommand};
-use wetbank_client::{Client, Listing, NewPlace, Place, TestPlace, TestedPlace, segment};
+use wetbank_client::{Client, KeyValue, Listing, NewPlace, Place, TestPlace, TestedPlace, segment};
 
 use super::{WrongRequest, read_secret};
 use crate::{
@@ -50,7 +50,7 @@ pub(crate) enum Verb {
 pub(crate) struct Add {
     /// Its name: 1 to 64 of a-z, 0-9, - and _
     place: String,
-    /// folder, sftp, ftp or webdav
+    /// folder, sftp, ftp, webdav or bucket
     #[arg(long)]
     kind: String,
     /// Host name or address (sftp, ftp)
@@ -59,9 +59,22 @@ pub(crate) struct Add {
     /// Port, if it is not the usual one
     #[arg(long)]
     port: Option<u16>,
-    /// Address of the folder (webdav)
+    /// Address of the folder (webdav) or of the object store (bucket)
     #[arg(long)]
     url: Option<String>,
+    /// The bucket's name
+    #[arg(long)]
+    bucket: Option<String>,
+    /// Where the bucket is, if its store has regions
+    #[arg(long)]
+    region: Option<String>,
+    /// How the bucket's name stands in an address: path or host
+    #[arg(long)]
+    addressing: Option<String>,
+    /// Access key of a bucket; its secret key is asked for (or read from standard input) and kept
+    /// as the secret NAME-secret-key
+    #[arg(long, conflicts_with_all = ["password", "key_file"])]
+    access_key: Option<String>,
     /// User name there
     #[arg(long)]
     user: Option<String>,
@@ -85,27 +98,33 @@ pub(crate) struct Add {
 
 async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     let name = add.place;
-    let key = match &add.key_file {
-        Some(file) => Some(
-            std::fs::read_to_string(file)
-                .map_err(|e| WrongRequest(format!("the key file {} cannot be read: {e}", file.display())))?,
-        ),
-        None => None,
-    };
-    let password = add.password.then(|| read_secret(&format!("Password of {name}"))).transpose()?;
-    let new = NewPlace {
-        name: name.clone(),
-        kind: add.kind,
-        root: add.root,
-        host: add.host,
-        port: add.port,
-        url: add.url,
-        user: add.user,
-        password,
-        key,
-        security: add.security,
-        connections: add.connections,
-    };
+    let mut secrets = BTreeMap::new();
+    if let Some(file) = &add.key_file {
+        let key = std::fs::read_to_string(file)
+            .map_err(|e| WrongRequest(format!("the key file {} cannot be read: {e}", file.display())))?;
+        secrets.insert("key".to_owned(), key);
+    }
+    if add.password {
+        secrets.insert("password".to_owned(), read_secret(&format!("Password of {name}"))?);
+    }
+    if add.access_key.is_some() {
+        secrets.insert("secret-key".to_owned(), read_secret(&format!("Secret key of {name}"))?);
+    }
+    let texts = [
+        ("host", add.host),
+        ("url", add.url),
+        ("bucket", add.bucket),
+        ("region", add.region),
+        ("addressing", add.addressing),
+        ("access-key", add.access_key),
+        ("user", add.user),
+        ("root", add.root),
+        ("security", add.security),
+    ];
+    let numbers = [("port", add.port.map(i64::from)), ("connections", add.connections.map(i64::from))];
+    let texts = texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), KeyValue::Text(text?))));
+    let numbers = numbers.into_iter().filter_map(|(key, number)| Some((key.to_owned(), KeyValue::Number(number?))));
+    let new = NewPlace { name: name.clone(), kind: add.kind, keys: texts.chain(numbers).collect(), secrets };
     client.post_nothing("/places", &new).await?;
     test(&name, TestPlace::default(), client, output).await
 }
