@@ -1,9 +1,13 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { RouterProvider, createBrowserRouter } from "react-router";
 
+import { NewPartnerPage } from "../features/partners/NewPartnerPage";
+import { PartnerPage } from "../features/partners/PartnerPage";
+import { PartnersPage } from "../features/partners/PartnersPage";
 import { NewPlacePage } from "../features/places/NewPlacePage";
 import { PlacePage } from "../features/places/PlacePage";
 import { PlacesPage } from "../features/places/PlacesPage";
+import { SideBySidePage } from "../features/places/SideBySidePage";
 import { NewRulePage } from "../features/rules/NewRulePage";
 import { RulePage } from "../features/rules/RulePage";
 import { RulesPage } from "../features/rules/RulesPage";
@@ -44,8 +48,12 @@ const router = createBrowserRouter([
       { path: "runs", element: <RunsPage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "places", element: <PlacesPage /> },
+      { path: "places/side-by-side", element: <SideBySidePage /> },
       { path: "places/new", element: <NewPlacePage /> },
       { path: "places/:name", element: <PlacePage /> },
+      { path: "partners", element: <PartnersPage /> },
+      { path: "partners/new", element: <NewPartnerPage /> },
+      { path: "partners/:name", element: <PartnerPage /> },
       { path: "trace", element: <TracePage /> },
       { path: "*", element: <NotFound /> },
     ],

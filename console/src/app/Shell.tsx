@@ -12,6 +12,7 @@ const PAGES = [
   { to: "/rules", label: "Rules" },
   { to: "/runs", label: "Runs" },
   { to: "/places", label: "Places" },
+  { to: "/partners", label: "Partners" },
 ];
 
 const darkByDefault = (): boolean => window.matchMedia("(prefers-color-scheme: dark)").matches;

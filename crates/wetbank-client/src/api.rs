@@ -39,6 +39,32 @@ pub struct SignIn {
     pub token: String,
 }
 
+/// Files, and folders with all that is in them, to copy or move by hand.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ByHand {
+    /// The folder that was looked at, `PLACE:/FOLDER`; folders below it are made anew at the target.
+    pub from: String,
+    /// Names in that folder, or paths below it.
+    pub names: Vec<String>,
+    /// `PLACE:/FOLDER`
+    pub to: String,
+    /// Remove them where they are, once they arrived.
+    #[serde(default)]
+    pub r#move: bool,
+    /// What to do when a name is taken: `refuse` (hold the file), `replace`, `keep-both` or `skip-same`.
+    pub exists: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Begun {
+    /// Files; each is a run of its own.
+    pub files: usize,
+    /// The first run.
+    pub first: Option<i64>,
+    /// There are more files than one request takes.
+    pub more: bool,
+}
+
 /// How things stand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Status {
@@ -56,7 +82,76 @@ pub struct Status {
     /// Places that could not be reached when last tried.
     pub places_away: Vec<String>,
     pub moving: Vec<Moving>,
+    /// Keys and the like that expire within thirty days, or did; the most urgent first.
+    pub warnings: Vec<Warning>,
     pub today: Traffic,
+}
+
+/// Something that expires soon, or did.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Warning {
+    pub what: String,
+    pub until: Option<String>,
+    /// Which of the warnings before the end this is: 30, 7 or 1 days; 0 once it is over.
+    pub days: i64,
+    pub partner: Option<String>,
+    pub remedy: String,
+}
+
+impl Warning {
+    /// In a few words: `key "harlan" expires within 7 days (2026-03-14)`.
+    pub fn words(&self) -> String {
+        let day = self.until.as_deref().and_then(|until| until.get(..10));
+        match (self.days, day) {
+            (0, Some(day)) => format!("{} expired on {day}", self.what),
+            (1, Some(day)) => format!("{} expires within a day ({day})", self.what),
+            (days, Some(day)) => format!("{} expires within {days} days ({day})", self.what),
+            (_, None) => self.what.clone(),
+        }
+    }
+}
+
+/// Somebody we exchange files with.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Partner {
+    pub name: String,
+    pub title: String,
+    pub note: String,
+    pub people: Vec<Person>,
+    pub places: Vec<PartnerPlace>,
+    pub keys: Vec<PartnerKey>,
+    /// Its standing delivery form in words.
+    pub delivery: Option<String>,
+    /// Rules that deliver to it or use one of its places.
+    pub rules: Vec<String>,
+    pub warnings: Vec<Warning>,
+    /// Its text in the book.
+    pub text: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Person {
+    pub name: String,
+    pub role: String,
+    pub mail: String,
+    pub phone: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PartnerPlace {
+    pub name: String,
+    /// `well`, `away` or `unknown`.
+    pub state: String,
+    pub address: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PartnerKey {
+    pub name: String,
+    pub fingerprint: Option<String>,
+    pub expires: Option<String>,
+    /// Why it cannot be used; that it is not imported, for one.
+    pub unfit: Option<String>,
 }
 
 /// A day's traffic by hour.
@@ -448,8 +543,8 @@ pub struct TestStep {
 pub struct Listing {
     pub folder: String,
     pub entries: Vec<Entry>,
-    /// There is more than is shown.
-    pub more: bool,
+    /// With what the next page is asked for; nothing on the last one.
+    pub next: Option<u64>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -460,7 +555,8 @@ pub struct Entry {
     /// `file`, `folder`, `link` or `other`.
     pub kind: String,
     pub size: u64,
-    pub modified: String,
+    /// Nothing where the place does not tell it.
+    pub modified: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

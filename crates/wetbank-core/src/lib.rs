@@ -5,10 +5,12 @@
 
 mod address;
 mod book;
+mod by_hand;
 mod condition;
 mod decide;
 mod facts;
 mod names;
+mod partner;
 mod path;
 mod place;
 mod retry;
@@ -19,18 +21,20 @@ mod template;
 mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url};
-pub use book::{Book, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
+pub use book::{Book, Known, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
+pub use by_hand::{BY_HAND, HandDelivery};
 pub use condition::{Attribute, Condition, Operator, Test, Verdict};
 pub use decide::{Decision, Explanation, decide, explain, name_matches};
 pub use facts::{FileFacts, Fingerprint};
 pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
+pub use partner::{Delivery, Expiry, Partner, Person, QuietHours, warned};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
     BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec,
 };
 pub use retry::RetryPolicy;
 pub use rule::{Arrival, Branch, IfExists, Original, Rule, Step, Target};
-pub use sentence::{branch_sentence, rule_sentence, step_words};
+pub use sentence::{branch_sentence, delivery_words, rule_sentence, step_words};
 pub use state::{InvalidMove, ItemState, RunState, run_state};
 pub use template::{Template, TemplateError, TemplateFacts};
 pub use units::{ByteSize, format_duration, parse_duration};

@@ -5,7 +5,7 @@ use std::time::Duration;
 use globset::GlobMatcher;
 use jiff::tz::TimeZone;
 
-use crate::{Condition, PlaceName, RelPath, RetryPolicy, RuleName, SecretName, Template};
+use crate::{Condition, Name, PlaceName, QuietHours, RelPath, RetryPolicy, RuleName, SecretName, Template};
 
 /// A standing arrangement: a trigger and ordered branches.
 #[derive(Debug, Clone)]
@@ -71,6 +71,10 @@ pub struct Target {
     pub name: Template,
     /// What to do when the name is taken.
     pub exists: IfExists,
+    /// When nothing may come there.
+    pub quiet: Option<QuietHours>,
+    /// The partner whose form this is.
+    pub partner: Option<Name>,
 }
 
 /// What to do when a name is taken at the target.
@@ -170,6 +174,11 @@ impl Step {
 }
 
 impl Rule {
+    /// Every partner that the rule delivers to.
+    pub fn partners(&self) -> impl Iterator<Item = &Name> {
+        self.branches.iter().flat_map(|b| &b.steps).filter_map(|step| step.target()?.partner.as_ref())
+    }
+
     /// Every place the rule touches, the watched one first.
     pub fn places(&self) -> Vec<PlaceName> {
         let mut places = vec![self.arrival.place.clone()];

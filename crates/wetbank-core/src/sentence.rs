@@ -1,6 +1,6 @@
 //! Rules in plain words.
 
-use crate::{Branch, IfExists, Original, Rule, Step, Target};
+use crate::{Branch, Delivery, IfExists, Original, Rule, Step, Target};
 
 fn joined(words: &[String]) -> String {
     match words {
@@ -11,7 +11,10 @@ fn joined(words: &[String]) -> String {
 }
 
 fn target_words(target: &Target) -> String {
-    let mut words = target.place.to_string();
+    let mut words = match &target.partner {
+        Some(partner) => format!("partner {partner} at {}", target.place),
+        None => target.place.to_string(),
+    };
     let folder = target.folder.source().trim_matches('/');
     if !folder.is_empty() && folder != "." {
         words.push_str(&format!(" › {folder}"));
@@ -25,12 +28,35 @@ fn target_words(target: &Target) -> String {
         IfExists::KeepBoth => words.push_str(", keeping both if the name is taken"),
         IfExists::SkipSame => words.push_str(", unless it is there already"),
     }
+    if let Some(quiet) = &target.quiet {
+        words.push_str(&format!(", never from {quiet}"));
+    }
     words
+}
+
+/// A partner's delivery form in words: `encrypt it to skerrow, then deliver it to …`.
+pub fn delivery_words(delivery: &Delivery) -> String {
+    let target = Target {
+        place: delivery.to.clone(),
+        folder: delivery.folder.clone(),
+        name: delivery.name.clone(),
+        exists: delivery.exists,
+        quiet: delivery.quiet.clone(),
+        partner: None,
+    };
+    let sign = delivery.sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
+    match delivery.encrypt_to.as_slice() {
+        [] => format!("as they are, to {}", target_words(&target)),
+        keys => format!("encrypted to {}{sign}, to {}", joined(keys), target_words(&target)),
+    }
 }
 
 /// One step in words: `encrypt it to skerrow-harbour`.
 pub fn step_words(step: &Step) -> String {
     match step {
+        Step::Encrypt { to, passphrase: None, .. } if to.is_empty() => {
+            "leave it as it is, as the partner wants".to_owned()
+        }
         Step::Encrypt { to, passphrase, sign, .. } => {
             let mut to = to.clone();
             to.extend(passphrase.as_ref().map(|_| "a passphrase".to_owned()));

@@ -4,7 +4,9 @@
 
 use jiff::Timestamp;
 use proptest::prelude::*;
-use wetbank_core::{Condition, Decision, FileFacts, FilePath, Fingerprint, Verdict, decide, explain, parse_book};
+use wetbank_core::{
+    Condition, Decision, FileFacts, FilePath, Fingerprint, Known, Verdict, decide, explain, parse_book,
+};
 
 const NOW: i64 = 1_773_500_000;
 
@@ -14,7 +16,8 @@ fn condition(text: &str) -> Condition {
         "[place.office]\nkind = \"folder\"\nroot = \"/srv\"\n[rule.r]\nstarts = {{ arrival = {{ place = \"office\" }} }}\n\
          [[rule.r.branch]]\nif = {text}\nsteps = [ {{ delete = {{}} }} ]\n"
     );
-    let book = parse_book(&[("book.toml".to_owned(), book)], &[]).unwrap_or_else(|e| panic!("{text}: {e:?}"));
+    let book =
+        parse_book(&[("book.toml".to_owned(), book)], &Known::default()).unwrap_or_else(|e| panic!("{text}: {e:?}"));
     book.rules[0].branches[0].condition.clone().unwrap()
 }
 
@@ -148,7 +151,7 @@ proptest! {
         for part in &branches {
             text += &format!("[[rule.r.branch]]\nif = {{ file = \"name\", contains = \"{part}\" }}\nsteps = [ {{ delete = {{}} }} ]\n");
         }
-        let book = parse_book(&[("b".to_owned(), text)], &[]).unwrap();
+        let book = parse_book(&[("b".to_owned(), text)], &Known::default()).unwrap();
         let facts = file(&format!("office:/{name}"), 1, 1);
         let now = Timestamp::from_second(NOW).unwrap();
         let explained = explain(&book.rules[0], &facts, now);

@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use wetbank_core::{Name, PlaceSpec, Rule};
+use wetbank_core::{Known, Name, Partner, PlaceSpec, Rule};
 use wetbank_places::{Place, PlaceError};
 
 /// A rule in force.
@@ -28,6 +28,8 @@ pub struct LiveRule {
 pub struct Arrangement {
     /// Rules in the order they are asked.
     pub rules: Vec<LiveRule>,
+    /// Partners.
+    pub partners: Vec<Partner>,
     /// Places by name.
     pub specs: BTreeMap<Name, PlaceSpec>,
     /// The places' texts.
@@ -37,6 +39,16 @@ pub struct Arrangement {
 }
 
 impl Arrangement {
+    /// What a part of a book may name besides what is in it.
+    pub(crate) fn known(&self) -> Known {
+        Known { places: self.specs.keys().cloned().collect(), partners: self.partners.clone() }
+    }
+
+    /// A partner by name.
+    pub fn partner(&self, name: &Name) -> Option<&Partner> {
+        self.partners.iter().find(|partner| partner.name == *name)
+    }
+
     /// A rule by name.
     pub fn rule(&self, name: &Name) -> Option<&LiveRule> {
         self.rules.iter().find(|live| live.rule.name == *name)

@@ -19,7 +19,7 @@ pub enum ChangeKind {
 /// A section that differs.
 #[derive(Debug, Clone, Serialize)]
 pub struct BookChange {
-    /// `place` or `rule`.
+    /// `place`, `partner` or `rule`.
     pub kind: String,
     /// Its name.
     pub name: String,

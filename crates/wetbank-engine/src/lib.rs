@@ -21,7 +21,9 @@ mod watch;
 
 pub use arrangement::{Arrangement, LiveRule};
 pub use book::{BookChange, BookDiff, ChangeKind};
-pub use engine::{Engine, EngineOptions, ExplainedFile, NewPlaceKeys, NewPlaceValue, PlaceStatus};
+pub use engine::{
+    Begun, Engine, EngineOptions, ExplainedFile, NewPlaceKeys, NewPlaceValue, PartnerStatus, PlaceStatus, Warning,
+};
 pub use error::EngineError;
 pub use events::{Event, Moving};
 pub use keys::KeyStatus;

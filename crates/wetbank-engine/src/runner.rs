@@ -337,15 +337,7 @@ async fn keep(
                         let to = FilePath { place: file.place.clone(), path };
                         at.relocate(file, to, folder, IfExists::KeepBoth, &mut attempt).await
                     }
-                    Ok(false) => Ok(StepDone {
-                        attempt: None,
-                        hand: hand.clone(),
-                        note: Some("the original was replaced or removed in the meantime".to_owned()),
-                        skipped: true,
-                        size: None,
-                        also_named: None,
-                        freed: false,
-                    }),
+                    Ok(false) => Ok(StepDone::nothing(hand, "the original was replaced or removed in the meantime")),
                     Err(kind) => Err(kind),
                 },
                 Err(error) => Err(error.into()),

@@ -7,7 +7,7 @@ CREATE TABLE setting (
 
 -- What is arranged: the text is the truth, everything typed is read from it.
 CREATE TABLE section (
-  kind     TEXT    NOT NULL CHECK (kind IN ('place', 'rule')),
+  kind     TEXT    NOT NULL CHECK (kind IN ('place', 'partner', 'rule')),
   name     TEXT    NOT NULL,
   text     TEXT    NOT NULL,
   position INTEGER NOT NULL,

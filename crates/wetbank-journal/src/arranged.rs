@@ -102,6 +102,27 @@ impl Journal {
             .collect())
     }
 
+    /// Keeps the text of a rule that is in no book, so that its runs can be understood later.
+    /// Answers its version; the same text has the same one.
+    pub async fn keep_text(&self, rule: &str, text: &str, who: &str, at: Timestamp) -> Result<i64, JournalError> {
+        let (rule, text, who, at) = (rule.to_owned(), text.to_owned(), who.to_owned(), at.as_millisecond());
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let same = sqlx::query_file_scalar!("queries/version_same.sql", "rule", rule, text)
+                        .fetch_optional(&mut *connection)
+                        .await?;
+                    if let Some(version) = same {
+                        return Ok(version);
+                    }
+                    sqlx::query_file_scalar!("queries/version_keep.sql", "rule", rule, text, at, who)
+                        .fetch_one(connection)
+                        .await
+                })
+            })
+            .await
+    }
+
     /// The text of a section in one version.
     pub async fn version_text(&self, kind: &str, name: &str, version: i64) -> Result<Option<String>, JournalError> {
         Ok(sqlx::query_file_scalar!("queries/version_text.sql", kind, name, version)

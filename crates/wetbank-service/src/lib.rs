@@ -6,6 +6,7 @@ mod day;
 mod error;
 mod events;
 mod handlers;
+mod listings;
 mod map;
 mod router;
 mod server;

@@ -2,8 +2,10 @@
 
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use wetbank_client as api;
-use wetbank_core::{Explanation, Original, Rule, branch_sentence, format_duration, rule_sentence, step_words};
-use wetbank_engine::{Arrangement, ExplainedFile, KeyStatus, LiveRule, PlaceStatus};
+use wetbank_core::{
+    BY_HAND, Explanation, Original, Rule, branch_sentence, delivery_words, format_duration, rule_sentence, step_words,
+};
+use wetbank_engine::{Arrangement, ExplainedFile, KeyStatus, LiveRule, PartnerStatus, PlaceStatus, Warning};
 use wetbank_journal::{AttemptRecord, HoldRecord, ItemRecord, Journal, JournalError, RunSummary};
 use wetbank_places::{Entry, EntryKind, ProbeStep};
 
@@ -20,11 +22,10 @@ pub(crate) fn midnight(now: Timestamp) -> Timestamp {
 }
 
 pub(crate) fn title(arrangement: &Arrangement, rule: &str) -> String {
-    arrangement
-        .rules
-        .iter()
-        .find(|live| live.rule.name.as_str() == rule)
-        .map_or_else(|| rule.to_owned(), |live| live.rule.title.clone())
+    arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule).map_or_else(
+        || if rule == BY_HAND { "By hand".to_owned() } else { rule.to_owned() },
+        |live| live.rule.title.clone(),
+    )
 }
 
 pub(crate) fn branch<'a>(
@@ -242,12 +243,16 @@ pub(crate) fn hold(arrangement: &Arrangement, hold: HoldRecord) -> api::Hold {
     }
 }
 
-pub(crate) fn place(place: PlaceStatus) -> api::Place {
-    let state = match (&place.error, place.at) {
+fn state_of(place: &PlaceStatus) -> &'static str {
+    match (&place.error, place.at) {
         (Some(_), _) => "away",
         (None, Some(_)) => "well",
         (None, None) => "unknown",
-    };
+    }
+}
+
+pub(crate) fn place(place: PlaceStatus) -> api::Place {
+    let state = state_of(&place);
     api::Place {
         name: place.name.to_string(),
         kind: place.spec.kind().as_str().to_owned(),
@@ -261,6 +266,55 @@ pub(crate) fn place(place: PlaceStatus) -> api::Place {
         again: place.again.map(time),
         rules: place.rules.iter().map(ToString::to_string).collect(),
     }
+}
+
+pub(crate) fn warning(warning: Warning) -> api::Warning {
+    api::Warning {
+        what: warning.what,
+        until: warning.until.map(time),
+        days: warning.days,
+        partner: warning.partner.map(|partner| partner.to_string()),
+        remedy: warning.remedy,
+    }
+}
+
+pub(crate) fn partner(status: PartnerStatus, places: &[PlaceStatus]) -> api::Partner {
+    let partner = status.partner;
+    let place = |name: &wetbank_core::Name| {
+        let place = places.iter().find(|place| place.name == *name);
+        api::PartnerPlace {
+            name: name.to_string(),
+            state: place.map_or("unknown", state_of).to_owned(),
+            address: place.map(|place| place.spec.address()).unwrap_or_default(),
+        }
+    };
+    let key = |key: Result<KeyStatus, String>| match key {
+        Ok(known) => api::PartnerKey {
+            name: known.name,
+            fingerprint: Some(known.fingerprint),
+            expires: known.encrypts.as_ref().ok().copied().flatten().map(time),
+            unfit: known.encrypts.err(),
+        },
+        Err(name) => {
+            api::PartnerKey { name, fingerprint: None, expires: None, unfit: Some("it is not imported yet".to_owned()) }
+        }
+    };
+    api::Partner {
+        name: partner.name.to_string(),
+        places: partner.places.iter().map(place).collect(),
+        keys: status.keys.into_iter().map(key).collect(),
+        delivery: partner.delivery.as_ref().map(delivery_words),
+        title: partner.title,
+        note: partner.note,
+        people: partner.people.into_iter().map(person).collect(),
+        rules: status.rules.iter().map(ToString::to_string).collect(),
+        warnings: status.warnings.into_iter().map(warning).collect(),
+        text: status.text,
+    }
+}
+
+fn person(person: wetbank_core::Person) -> api::Person {
+    api::Person { name: person.name, role: person.role, mail: person.mail, phone: person.phone }
 }
 
 pub(crate) fn test_step(step: ProbeStep) -> api::TestStep {
@@ -283,7 +337,7 @@ pub(crate) fn entry(place: &str, entry: Entry) -> api::Entry {
         }
         .to_owned(),
         size: entry.fingerprint.size,
-        modified: time(entry.fingerprint.modified_at()),
+        modified: (entry.fingerprint.modified != 0).then(|| time(entry.fingerprint.modified_at())),
     }
 }
 

@@ -19,7 +19,8 @@ use crate::{
     Token, auth, console,
     day::Day,
     events,
-    handlers::{book, keys, places, rules, runs, status},
+    handlers::{book, keys, partners, places, rules, runs, status},
+    listings::Listings,
 };
 
 /// The largest request: a book with thousands of rules fits many times.
@@ -33,6 +34,7 @@ pub(crate) struct Shared {
     pub listen: SocketAddr,
     pub stopping: CancellationToken,
     pub day: Arc<Day>,
+    pub listings: Listings,
     ticket: Arc<str>,
 }
 
@@ -41,7 +43,15 @@ impl Shared {
         let mut bytes = [0u8; 16];
         rand::rngs::OsRng.fill_bytes(&mut bytes);
         let ticket: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
-        Self { engine, token, listen, stopping, day: Arc::default(), ticket: ticket.into() }
+        Self {
+            engine,
+            token,
+            listen,
+            stopping,
+            day: Arc::default(),
+            listings: Listings::default(),
+            ticket: ticket.into(),
+        }
     }
 
     /// Good for signing a browser in until the service stops.
@@ -84,6 +94,8 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(places::places, places::add))
             .routes(routes!(places::test))
             .routes(routes!(places::browse))
+            .routes(routes!(places::by_hand))
+            .routes(routes!(partners::partners))
             .routes(routes!(book::export))
             .routes(routes!(book::schema))
             .routes(routes!(book::check))

@@ -268,6 +268,61 @@ async fn a_place_is_added_with_a_form_and_its_certificate_confirmed_before_it_is
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn files_are_moved_by_hand_between_two_places_side_by_side_and_seen_as_a_run() {
+    let (office, browser) = (Office::open(), Browser::open().await);
+    let partner = "\n[partner.skerrow]\ntitle = \"Skerrow Harbour Office\"\nplaces = [\"harbour\"]\n";
+    office.book(&format!("{BOOK}[place.harbour]\nkind = \"folder\"\nroot = \"@/harbour\"\n{partner}"));
+    fs::create_dir_all(office.path("harbour/incoming")).unwrap();
+    office.put("office/out/tide.csv", b"levels");
+    office.put("office/out/stays.csv", b"levels");
+    browser.sign_in(&office).await;
+    browser.click("//nav//a[text()='Places']").await;
+    browser.click("//a[text()='Side by side']").await;
+    let (near, far) = ("//section[@aria-label='Near bank']", "//section[@aria-label='Far bank']");
+    browser.click(&format!("{near}//option[@value='office']")).await;
+    browser.click(&format!("{far}//option[@value='harbour']")).await;
+    browser.click(&format!("{far}//button[contains(., 'incoming')]")).await;
+    browser.click(&format!("{near}//button[contains(., 'out')]")).await;
+    browser.click("//input[@aria-label='Pick tide.csv']").await;
+    browser.click("//button[@aria-label='Move to the far bank']").await;
+    browser.find(&format!("{far}//td[contains(., 'tide.csv')]")).await;
+    assert_eq!(fs::read(office.path("harbour/incoming/tide.csv")).unwrap(), b"levels");
+    assert!(office.path("office/out/stays.csv").exists() && !office.path("office/out/tide.csv").exists());
+    browser.click("//a[.='See its run']").await;
+    browser.find("//main//span[text()='By hand']").await;
+    // The partner on record says where its places are and that no rule delivers to it.
+    browser.click("//nav//a[text()='Partners']").await;
+    browser.click("//a[text()='Skerrow Harbour Office']").await;
+    browser.find("//section[@aria-label='Places']//a[text()='harbour']").await;
+    let text = browser.find("//textarea").await;
+    text.send_keys(Key::Control + Key::End).await.unwrap();
+    text.send_keys("note = \"Call before noon.\"").await.unwrap();
+    browser.click("//button[text()='Check and compare']").await;
+    browser.click("//button[text()='Put in force']").await;
+    browser.find("//p[text()='Call before noon.']").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_folder_is_loaded_as_one_scrolls() {
+    let (office, browser) = (office(), Browser::open().await);
+    for number in 0..1200 {
+        office.put(&format!("office/many/gauge-{number:04}.csv"), b"x");
+    }
+    browser.sign_in(&office).await;
+    browser.driver.goto(format!("{}/places/office?folder=many", office.url())).await.unwrap();
+    browser.find("//td[contains(., 'gauge-')]").await;
+    let rows = async || browser.driver.find_all(By::Css("tbody tr")).await.unwrap().len();
+    assert_eq!(rows().await, 500);
+    let end = Instant::now() + Duration::from_secs(30);
+    while rows().await < 1200 {
+        assert!(Instant::now() < end, "{} rows", rows().await);
+        browser.driver.execute("window.scrollTo(0, document.body.scrollHeight)", Vec::new()).await.unwrap();
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!(rows().await, 1200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn many_pages_one_after_the_other_and_in_many_tabs_do_not_use_up_the_connections() {
     let (office, browser) = (office(), Browser::open().await);
     browser.sign_in(&office).await;

@@ -10,6 +10,9 @@ export function PlacesPage() {
     <>
       <div className="flex flex-wrap items-center gap-4 pb-3">
         <h1 className="flex-1 text-2xl font-bold tracking-tight">Places</h1>
+        <Link to="/places/side-by-side" className="btn btn-sm">
+          Side by side
+        </Link>
         <Link to="/places/new" className="btn btn-sm btn-primary">
           Add a place
         </Link>

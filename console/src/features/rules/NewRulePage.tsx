@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 
 import { placesQuery } from "../../shared/api/status";
+import { BookText } from "../../shared/ui/BookText";
 import { Empty, Shown } from "../../shared/ui/states";
-import { RuleText } from "./RuleText";
 
 const starter = (place: string): string => `[rule.new-rule]
 title  = "What it does, in a few words"
@@ -29,7 +29,7 @@ export function NewRulePage() {
       <Shown query={useQuery(placesQuery)}>
         {(places) =>
           places[0] ? (
-            <RuleText name="" text={starter(places[0].name)} />
+            <BookText kind="rule" name="" text={starter(places[0].name)} />
           ) : (
             <Empty title="A rule needs a place first">
               <Link to="/places/new" className="link">

@@ -4,11 +4,11 @@ import { Link, useParams, useSearchParams } from "react-router";
 
 import { type Rule, type Status, api } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
+import { BookText } from "../../shared/ui/BookText";
 import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
 import { Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
 import { Explain } from "./Explain";
-import { RuleText } from "./RuleText";
 import { RunNow } from "./RunNow";
 import { ruleQuery, ruleRunsQuery } from "./queries";
 
@@ -184,7 +184,7 @@ function One({ rule }: { rule: Rule }) {
         ))}
       </div>
       <div role="tabpanel">
-        {tab === "text" && <RuleText key={rule.version} name={rule.name} text={rule.text} />}
+        {tab === "text" && <BookText kind="rule" key={rule.version} name={rule.name} text={rule.text} />}
         {tab === "explain" && <Explain rule={rule} />}
         {tab === "runs" && <Runs rule={rule} />}
         {tab === "changes" && <Changes rule={rule} />}

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 
+import { RuleLink } from "../../shared/ui/RuleLink";
 import { type Item, type Moving, type Run, api } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
 import { Attempts } from "../../shared/ui/Attempts";
@@ -126,9 +127,7 @@ function One({ run }: { run: Run }) {
           / {run.id}
         </p>
         <h1 className="flex flex-wrap items-center gap-3 text-2xl font-bold tracking-tight">
-          <Link to={`/rules/${run.rule}`} className="plain">
-            {run.title}
-          </Link>
+          <RuleLink rule={run.rule} title={run.title} />
           <StateBadge state={run.state} />
           <span className="flex-1" />
           <span className="text-base font-normal">

@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 
+import { RuleLink } from "../../shared/ui/RuleLink";
 import { Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { runsQuery } from "./queries";
@@ -79,9 +80,7 @@ export function RunsPage() {
                         {run.why && <span className="quiet block text-sm">{run.why}</span>}
                       </td>
                       <td>
-                        <Link to={`/rules/${run.rule}`} className="plain">
-                          {run.title}
-                        </Link>
+                        <RuleLink rule={run.rule} title={run.title} />
                       </td>
                       <td className="whitespace-nowrap">{size(run.size)}</td>
                       <td className="quiet whitespace-nowrap">

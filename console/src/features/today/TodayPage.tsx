@@ -6,6 +6,7 @@ import type { Place, Status } from "../../shared/api/client";
 import { placesQuery, statusQuery } from "../../shared/api/status";
 import { Crossing, type Lane } from "../../shared/ui/Crossing";
 import { HoldCard } from "../../shared/ui/HoldCard";
+import { WarningLine } from "../../shared/ui/WarningLine";
 import { Time, capital, plural, size, splitPath } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
 import { TrafficChart } from "./TrafficChart";
@@ -130,6 +131,15 @@ function Standing({ status }: { status: Status }) {
         </p>
       </div>
       <Holds />
+      {status.warnings.length > 0 && (
+        <section className="panel" aria-label="Expires soon">
+          {status.warnings.map((warning) => (
+            <div key={warning.what} className="px-4 pt-1 pb-2">
+              <WarningLine warning={warning} />
+            </div>
+          ))}
+        </section>
+      )}
       <section>
         <h2 className="pb-2 font-semibold">Crossing now</h2>
         {status.moving.length ? (

@@ -2,6 +2,7 @@ import { queryOptions, useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 
 import { type Traces, api, query } from "../../shared/api/client";
+import { RuleLink } from "../../shared/ui/RuleLink";
 import { Attempts } from "../../shared/ui/Attempts";
 import { Time, size } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
@@ -37,9 +38,7 @@ export function TracePage() {
                       <StateBadge state={one.state} />
                       <span className="quiet">
                         {size(one.size)}, taken <Time at={one.taken} /> by{" "}
-                        <Link to={`/rules/${one.rule}`} className="plain">
-                          {one.title}
-                        </Link>
+                        <RuleLink rule={one.rule} title={one.title} />
                       </span>
                       {one.why && <span className="quiet basis-full">{one.why}</span>}
                     </p>

@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy or move files by hand: each becomes a run like those of rules. */
+        post: operations["by_hand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -227,6 +244,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/partners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every partner, with its people, places, keys, delivery form and what expires soon. */
+        get: operations["partners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places": {
         parameters: {
             query?: never;
@@ -252,7 +286,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What lies in a folder: folders first, then by name. At most 2,000 entries are shown. */
+        /** What lies in a folder, page by page; within a page folders first, then by name. */
         get: operations["browse"];
         put?: never;
         post?: never;
@@ -533,6 +567,17 @@ export interface components {
             /** @description Where its result is. */
             target?: string | null;
         };
+        Begun: {
+            /** @description Files; each is a run of its own. */
+            files: number;
+            /**
+             * Format: int64
+             * @description The first run.
+             */
+            first?: number | null;
+            /** @description There are more files than one request takes. */
+            more: boolean;
+        };
         BookChange: {
             /** @description `added`, `changed` or `removed`. */
             change: string;
@@ -571,6 +616,19 @@ export interface components {
             title: string;
             verdict: components["schemas"]["Verdict"];
         };
+        /** @description Files, and folders with all that is in them, to copy or move by hand. */
+        ByHand: {
+            /** @description What to do when a name is taken: `refuse` (hold the file), `replace`, `keep-both` or `skip-same`. */
+            exists?: string | null;
+            /** @description The folder that was looked at, `PLACE:/FOLDER`; folders below it are made anew at the target. */
+            from: string;
+            /** @description Remove them where they are, once they arrived. */
+            move?: boolean;
+            /** @description Names in that folder, or paths below it. */
+            names: string[];
+            /** @description `PLACE:/FOLDER` */
+            to: string;
+        };
         DayRuns: {
             /** @description The day. */
             day: string;
@@ -587,7 +645,8 @@ export interface components {
         Entry: {
             /** @description `file`, `folder`, `link` or `other`. */
             kind: string;
-            modified: string;
+            /** @description Nothing where the place does not tell it. */
+            modified?: string | null;
             name: string;
             /** @description `PLACE:/PATH`. */
             path: string;
@@ -719,8 +778,11 @@ export interface components {
         Listing: {
             entries: components["schemas"]["Entry"][];
             folder: string;
-            /** @description There is more than is shown. */
-            more: boolean;
+            /**
+             * Format: int64
+             * @description With what the next page is asked for; nothing on the last one.
+             */
+            next?: number | null;
         };
         /** @description A mistake in a book. */
         Mistake: {
@@ -780,6 +842,41 @@ export interface components {
             secrets: {
                 [key: string]: string;
             };
+        };
+        /** @description Somebody we exchange files with. */
+        Partner: {
+            /** @description Its standing delivery form in words. */
+            delivery?: string | null;
+            keys: components["schemas"]["PartnerKey"][];
+            name: string;
+            note: string;
+            people: components["schemas"]["Person"][];
+            places: components["schemas"]["PartnerPlace"][];
+            /** @description Rules that deliver to it or use one of its places. */
+            rules: string[];
+            /** @description Its text in the book. */
+            text: string;
+            title: string;
+            warnings: components["schemas"]["Warning"][];
+        };
+        PartnerKey: {
+            expires?: string | null;
+            fingerprint?: string | null;
+            name: string;
+            /** @description Why it cannot be used; that it is not imported, for one. */
+            unfit?: string | null;
+        };
+        PartnerPlace: {
+            address: string;
+            name: string;
+            /** @description `well`, `away` or `unknown`. */
+            state: string;
+        };
+        Person: {
+            mail: string;
+            name: string;
+            phone: string;
+            role: string;
         };
         Place: {
             address: string;
@@ -934,6 +1031,8 @@ export interface components {
              * @description Items that wait for another attempt.
              */
             waiting: number;
+            /** @description Keys and the like that expire within thirty days, or did; the most urgent first. */
+            warnings: components["schemas"]["Warning"][];
             /** Format: int64 */
             working: number;
         };
@@ -1013,6 +1112,18 @@ export interface components {
             /** Format: int64 */
             version: number;
             who: string;
+        };
+        /** @description Something that expires soon, or did. */
+        Warning: {
+            /**
+             * Format: int64
+             * @description Which of the warnings before the end this is: 30, 7 or 1 days; 0 once it is over.
+             */
+            days: number;
+            partner?: string | null;
+            remedy: string;
+            until?: string | null;
+            what: string;
         };
     };
     responses: never;
@@ -1171,6 +1282,53 @@ export interface operations {
                 content?: never;
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    by_hand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByHand"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Begun"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1425,6 +1583,25 @@ export interface operations {
             };
         };
     };
+    partners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Partner"][];
+                };
+            };
+        };
+    };
     places: {
         parameters: {
             query?: never;
@@ -1486,6 +1663,10 @@ export interface operations {
             query?: {
                 /** @description The folder, from the place's root. */
                 folder?: string;
+                /** @description The next page, as the last one named it. */
+                page?: number;
+                /** @description Entries of a page: 500 unless said otherwise, 2,000 at most. */
+                limit?: number;
             };
             header?: never;
             path: {
@@ -1504,6 +1685,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            410: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,7 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { File, Folder } from "lucide-react";
 
-import { type Listing, api, query } from "../api/client";
+import { useEffect, useRef } from "react";
+
+import { ApiError, type Listing, api, query } from "../api/client";
 import { Time, size } from "./format";
 import { Shown } from "./states";
 
@@ -10,15 +12,37 @@ interface Props {
   folder: string;
   onFolder: (folder: string) => void;
   onFile?: (path: string) => void;
+  /** Names that are ticked; with it, files and folders can be. */
+  picked?: Set<string>;
+  onPick?: (name: string) => void;
 }
 
 /** What lies in a folder; folders lead on, files can be picked. */
-export function FolderList({ place, folder, onFolder, onFile }: Props) {
-  const listing = useQuery({
+export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: Props) {
+  const listing = useInfiniteQuery({
     queryKey: ["browse", place, folder],
-    queryFn: () => api.get<Listing>(`/places/${encodeURIComponent(place)}/browse${query({ folder })}`),
+    queryFn: ({ pageParam }) => api.get<Listing>(`/places/${encodeURIComponent(place)}/browse${query({ folder, page: pageParam })}`),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+    // The place tells a listing once: going through it again page by page would be another one.
+    refetchInterval: false,
+    refetchOnWindowFocus: false,
+    staleTime: Number.POSITIVE_INFINITY,
+    gcTime: 0,
     retry: false,
   });
+  const { fetchNextPage, hasNextPage, isFetchingNextPage, refetch } = listing;
+  const end = useRef<HTMLParagraphElement>(null);
+  useEffect(() => {
+    const mark = end.current;
+    if (!mark || !hasNextPage || isFetchingNextPage || listing.isFetchNextPageError) return;
+    const seen = new IntersectionObserver((marks) => {
+      if (marks.some((one) => one.isIntersecting)) void fetchNextPage();
+    });
+    seen.observe(mark);
+    return () => seen.disconnect();
+  }, [fetchNextPage, hasNextPage, isFetchingNextPage, listing.isFetchNextPageError]);
+  const givenUp = listing.error instanceof ApiError && listing.error.problem.status === 410;
   const parts = folder.split("/").filter(Boolean);
   return (
     <>
@@ -35,9 +59,9 @@ export function FolderList({ place, folder, onFolder, onFile }: Props) {
           </span>
         ))}
       </nav>
-      <Shown query={listing}>
-        {(data) =>
-          data.entries.length === 0 ? (
+      <Shown query={{ ...listing, data: listing.data?.pages.flatMap((page) => page.entries) }}>
+        {(entries) =>
+          entries.length === 0 ? (
             <p className="panel quiet px-4 py-6">This folder is empty.</p>
           ) : (
             <div className="panel overflow-x-auto">
@@ -45,14 +69,32 @@ export function FolderList({ place, folder, onFolder, onFile }: Props) {
                 <caption className="sr-only">What lies in {folder || place}</caption>
                 <thead>
                   <tr>
+                    {picked && (
+                      <th scope="col" className="w-8">
+                        <span className="sr-only">picked</span>
+                      </th>
+                    )}
                     <th scope="col">name</th>
                     <th scope="col">size</th>
                     <th scope="col">modified</th>
                   </tr>
                 </thead>
                 <tbody>
-                  {data.entries.map((entry) => (
+                  {entries.map((entry) => (
                     <tr key={entry.path}>
+                      {picked && (
+                        <td>
+                          {(entry.kind === "file" || entry.kind === "folder") && (
+                            <input
+                              type="checkbox"
+                              className="checkbox checkbox-sm rounded-sm align-middle"
+                              aria-label={`Pick ${entry.name}`}
+                              checked={picked.has(entry.name)}
+                              onChange={() => onPick?.(entry.name)}
+                            />
+                          )}
+                        </td>
+                      )}
                       <td className="[overflow-wrap:anywhere]">
                         {entry.kind === "folder" ? (
                           <button type="button" className="plain file inline-flex items-center gap-2 text-left" onClick={() => onFolder(entry.path.slice(place.length + 2))}>
@@ -76,7 +118,20 @@ export function FolderList({ place, folder, onFolder, onFile }: Props) {
                   ))}
                 </tbody>
               </table>
-              {data.more && <p className="quiet px-4 py-2">There is more; only the first 2,000 entries are shown.</p>}
+              {hasNextPage && (
+                <p ref={end} className="quiet px-4 py-2" aria-live="polite">
+                  {listing.isFetchNextPageError ? (
+                    <>
+                      {listing.error.message}{" "}
+                      <button type="button" className="link" onClick={() => void (givenUp ? refetch() : fetchNextPage())}>
+                        {givenUp ? "Open it again" : "Try again"}
+                      </button>
+                    </>
+                  ) : (
+                    "There is more…"
+                  )}
+                </p>
+              )}
             </div>
           )
         }

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { type Hold, api } from "../api/client";
+import { RuleLink } from "./RuleLink";
 import { Dialog } from "./Dialog";
 import { Time, splitPath } from "./format";
 
@@ -30,9 +31,7 @@ export function HoldCard({ hold }: { hold: Hold }) {
           stopped at <strong className="font-semibold">{hold.step}</strong>, <Time at={hold.since} />
         </p>
         <p className="quiet text-sm [overflow-wrap:anywhere]">
-          <Link to={`/rules/${hold.rule}`} className="plain">
-            {hold.title}
-          </Link>
+          <RuleLink rule={hold.rule} title={hold.title} />
           : {hold.why}. {hold.remedy}
         </p>
         {error && (

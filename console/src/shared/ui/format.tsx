@@ -16,6 +16,11 @@ const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-d
 const date = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hour12: false });
 const whole = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long" });
 
+const calendar = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "long", year: "numeric" });
+
+/** A day, for what lasts longer than hours. */
+export const day = (at: string): string => calendar.format(new Date(at));
+
 function words(at: Date, now: Date): string {
   const seconds = (now.getTime() - at.getTime()) / 1000;
   if (seconds >= 0 && seconds < 10) return "just now";

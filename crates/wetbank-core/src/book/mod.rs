@@ -4,6 +4,7 @@
 //! found, each with its file, line, key and remedy. The text of each section is kept as it was
 //! written, with its comments, because the text is what people edit and compare.
 
+mod partners;
 mod places;
 mod raw;
 mod resolve;
@@ -12,7 +13,7 @@ mod sections;
 pub use places::place_keys;
 use serde::Serialize;
 
-use crate::{PlaceName, PlaceSpec, Rule};
+use crate::{Partner, PlaceName, PlaceSpec, Rule};
 
 /// What a section of the book arranges.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -20,6 +21,8 @@ use crate::{PlaceName, PlaceSpec, Rule};
 pub enum SectionKind {
     /// `[place.NAME]`
     Place,
+    /// `[partner.NAME]`
+    Partner,
     /// `[rule.NAME]`
     Rule,
 }
@@ -29,6 +32,7 @@ impl SectionKind {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Place => "place",
+            Self::Partner => "partner",
             Self::Rule => "rule",
         }
     }
@@ -52,6 +56,8 @@ pub struct Book {
     pub places: Vec<(PlaceName, PlaceSpec)>,
     /// Rules, in the order they are asked.
     pub rules: Vec<Rule>,
+    /// Partners.
+    pub partners: Vec<Partner>,
     /// The sections' texts, in the order written.
     pub sections: Vec<Section>,
 }
@@ -79,8 +85,17 @@ impl std::fmt::Display for Problem {
     }
 }
 
-/// Reads a book from named texts. `known_places` are places that exist besides those in it.
-pub fn parse_book(files: &[(String, String)], known_places: &[PlaceName]) -> Result<Book, Vec<Problem>> {
+/// What is there besides a book that is read in parts.
+#[derive(Debug, Clone, Default)]
+pub struct Known {
+    /// Places.
+    pub places: Vec<PlaceName>,
+    /// Partners; one of the same name in the book counts instead.
+    pub partners: Vec<Partner>,
+}
+
+/// Reads a book from named texts.
+pub fn parse_book(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Problem>> {
     let mut problems = Vec::new();
     let mut parsed = Vec::new();
     let mut sections: Vec<Section> = Vec::new();
@@ -103,7 +118,7 @@ pub fn parse_book(files: &[(String, String)], known_places: &[PlaceName]) -> Res
             }
         }
     }
-    let book = resolve::resolve(&parsed, known_places, &mut problems);
+    let book = resolve::resolve(&parsed, known, &mut problems);
     if problems.is_empty() { Ok(Book { sections, ..book }) } else { Err(problems) }
 }
 

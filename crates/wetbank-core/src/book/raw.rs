@@ -15,11 +15,14 @@ pub(super) struct Text(#[schemars(with = "String")] pub Spanned<String>);
 
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(title = "Wetbank book", description = "Places and rules")]
+#[schemars(title = "Wetbank book", description = "Places, partners and rules")]
 pub(super) struct Book {
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, Place>")]
     pub place: BTreeMap<String, Spanned<Place>>,
+    #[serde(default)]
+    #[schemars(with = "BTreeMap<String, Partner>")]
+    pub partner: BTreeMap<String, Spanned<Partner>>,
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, Rule>")]
     pub rule: BTreeMap<String, Spanned<Rule>>,
@@ -52,6 +55,66 @@ pub(super) struct Place {
 pub(super) struct SecretRef {
     pub secret: Text,
     pub passphrase: Option<Box<SecretRef>>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Partner {
+    pub title: Option<String>,
+    #[serde(default)]
+    pub note: String,
+    #[serde(default)]
+    pub people: Vec<Person>,
+    #[serde(default)]
+    pub places: Vec<Text>,
+    #[serde(default)]
+    pub keys: Vec<String>,
+    pub delivery: Option<Delivery>,
+    #[serde(default)]
+    pub expires: Vec<Expires>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Person {
+    pub name: String,
+    #[serde(default)]
+    pub role: String,
+    #[serde(default)]
+    pub mail: String,
+    #[serde(default)]
+    pub phone: String,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Delivery {
+    pub to: Text,
+    pub folder: Option<Text>,
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
+    pub exists: Option<IfExists>,
+    #[serde(default)]
+    pub encrypt: bool,
+    pub sign: Option<String>,
+    #[serde(default)]
+    pub armour: bool,
+    pub quiet: Option<Quiet>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Quiet {
+    pub from: Text,
+    pub until: Text,
+    pub zone: Option<Text>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Expires {
+    pub what: String,
+    pub until: Text,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -170,7 +233,7 @@ pub(super) enum Step {
     Encrypt(Encrypt),
     Decrypt(Decrypt),
     Copy(Target),
-    Deliver(Target),
+    Deliver(Deliver),
     Move(Target),
     Rename(Rename),
     Delete(Nothing),
@@ -203,6 +266,17 @@ pub(super) struct Decrypt {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(super) struct Target {
+    pub to: Option<Text>,
+    pub folder: Option<Text>,
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
+    pub exists: Option<IfExists>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Deliver {
+    pub partner: Option<Text>,
     pub to: Option<Text>,
     pub folder: Option<Text>,
     #[serde(rename = "as")]

@@ -5,16 +5,22 @@ use std::{ops::Range, time::Duration};
 use jiff::{Timestamp, tz::TimeZone};
 use toml::Spanned;
 
-use super::{Book, Problem, line_of, places::resolve_place, raw, raw::Text};
+use super::{Book, Known, Problem, line_of, partners::resolve_partner, places::resolve_place, raw, raw::Text};
 use crate::{
-    Arrival, Attribute, Branch, ByteSize, Condition, IfExists, Name, Operator, Original, PlaceName, RelPath,
-    RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
+    Arrival, Attribute, Branch, ByteSize, Condition, Delivery, IfExists, Name, Operator, Original, Partner, PlaceName,
+    RelPath, RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
     condition::{glob, regular_expression},
     parse_duration,
 };
 
 /// How often a folder is looked through besides its events, or instead of them.
 const LOOK_EVERY: Duration = Duration::from_secs(30);
+
+/// Everything a rule may name.
+struct Ends<'a> {
+    places: &'a [&'a PlaceName],
+    partners: &'a [&'a Partner],
+}
 
 type Parsed<'a> = (&'a String, &'a String, raw::Book);
 
@@ -39,7 +45,7 @@ impl Text {
     }
 }
 
-pub(super) fn resolve(files: &[Parsed<'_>], known: &[PlaceName], problems: &mut Vec<Problem>) -> Book {
+pub(super) fn resolve(files: &[Parsed<'_>], known: &Known, problems: &mut Vec<Problem>) -> Book {
     let mut book = Book::default();
     let mut note = |file: &str, text: &str, key: String, Mistake(span, message): Mistake| {
         problems.push(Problem { file: file.to_owned(), line: line_of(text, span.start), key, message });
@@ -60,16 +66,34 @@ pub(super) fn resolve(files: &[Parsed<'_>], known: &[PlaceName], problems: &mut 
     }
     places.sort_by_key(|(number, start, _)| (*number, *start));
     book.places = places.into_iter().map(|(_, _, place)| place).collect();
-    let mut names: Vec<&PlaceName> = book.places.iter().map(|(name, _)| name).chain(known).collect();
+    let mut names: Vec<&PlaceName> = book.places.iter().map(|(name, _)| name).chain(&known.places).collect();
     // A place that was written but is wrong itself is no unknown place.
     let written: Vec<Name> =
         files.iter().flat_map(|f| f.2.place.keys()).filter_map(|name| Name::new(name).ok()).collect();
     names.extend(&written);
+    // A partner that is wrong itself is no unknown one for the rules that name it.
+    let mut wrong = Vec::new();
+    for (file, text, raw) in files {
+        for (name, partner) in &raw.partner {
+            match resolve_partner(name, partner, &names) {
+                Ok(partner) => book.partners.push(partner),
+                Err(mistake) => {
+                    wrong.push(format!("unknown partner \"{name}\""));
+                    note(file, text, format!("partner.{name}"), mistake);
+                }
+            }
+        }
+    }
+    let mut partners: Vec<&Partner> = known.partners.iter().collect();
+    partners.retain(|partner| !book.partners.iter().any(|new| new.name == partner.name));
+    partners.extend(&book.partners);
+    let ends = Ends { places: &names, partners: &partners };
     for (number, (file, text, raw)) in files.iter().enumerate() {
         for (name, rule) in &raw.rule {
             let key = format!("rule.{name}");
-            match resolve_rule(name, rule, &names) {
+            match resolve_rule(name, rule, &ends) {
                 Ok(rule_) => rules.push((number, rule.span().start, rule_)),
+                Err(Mistake(_, words)) if wrong.iter().any(|partner| words.starts_with(partner)) => {}
                 Err(mistake) => note(file, text, key, mistake),
             }
         }
@@ -83,18 +107,27 @@ pub(super) fn secret_name(text: &Text) -> Checked<SecretName> {
     Name::new(text.str()).at(text)
 }
 
-fn place_name(text: &Text, known: &[&PlaceName]) -> Checked<PlaceName> {
-    if let Some(name) = known.iter().find(|name| name.as_str() == text.str()) {
-        return Ok((*name).clone());
+pub(super) fn place_name(text: &Text, known: &[&PlaceName]) -> Checked<PlaceName> {
+    match known.iter().find(|name| name.as_str() == text.str()) {
+        Some(name) => Ok((*name).clone()),
+        None => Err(unknown("place", text, known.iter().map(|name| name.as_str()))),
     }
+}
+
+fn unknown<'a>(kind: &str, text: &Text, known: impl Iterator<Item = &'a str>) -> Mistake {
     let nearest = known
-        .iter()
-        .map(|name| (strsim::damerau_levenshtein(name.as_str(), text.str()), name))
+        .map(|name| (strsim::damerau_levenshtein(name, text.str()), name))
         .min()
         .filter(|(distance, _)| *distance <= 4)
         .map(|(_, name)| format!("; did you mean \"{name}\"?"))
-        .unwrap_or_else(|| format!("; add [place.{}] to the book", text.str()));
-    Err(Mistake(text.0.span(), format!("unknown place \"{}\"{nearest}", text.str())))
+        .unwrap_or_else(|| format!("; add [{kind}.{}] to the book", text.str()));
+    Mistake(text.0.span(), format!("unknown {kind} \"{}\"{nearest}", text.str()))
+}
+
+pub(super) fn time_zone(text: &Text) -> Checked<TimeZone> {
+    TimeZone::get(text.str())
+        .map_err(|_| format!("unknown time zone \"{}\"; write it as in \"Europe/London\"", text.str()))
+        .at(text)
 }
 
 fn template(text: Option<&Text>, default: &str) -> Checked<Template> {
@@ -105,7 +138,7 @@ fn template(text: Option<&Text>, default: &str) -> Checked<Template> {
 }
 
 /// Folders and names without placeholders are checked now, not when the first file comes.
-fn folder_template(text: Option<&Text>, default: &str) -> Checked<Template> {
+pub(super) fn folder_template(text: Option<&Text>, default: &str) -> Checked<Template> {
     let template = template(text, default)?;
     if let Some(text) = text.filter(|_| template.is_plain()) {
         RelPath::parse(text.str()).at(text)?;
@@ -117,14 +150,14 @@ fn duration(text: Option<&Text>, default: Duration) -> Checked<Duration> {
     text.map_or(Ok(default), |text| parse_duration(text.str()).at(text))
 }
 
-fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, known: &[&PlaceName]) -> Checked<Rule> {
+fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends<'_>) -> Checked<Rule> {
     let raw = spanned.as_ref();
     let raw::Starts::Arrival(starts) = &raw.starts;
     let case_sensitive = starts.case == raw::Case::Exact;
     let globs =
         |list: &[Text]| list.iter().map(|text| glob(text.str(), case_sensitive).at(text)).collect::<Checked<Vec<_>>>();
     let arrival = Arrival {
-        place: place_name(&starts.place, known)?,
+        place: place_name(&starts.place, ends.places)?,
         folder: starts.folder.as_ref().map_or(Ok(RelPath::root()), |t| RelPath::parse(t.str()).at(t))?,
         names: globs(&starts.names)?,
         except: globs(&starts.except)?,
@@ -134,9 +167,7 @@ fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, known: &[&PlaceName]) 
         own_results: starts.own_results,
     };
     let zone = match &raw.zone {
-        Some(text) => TimeZone::get(text.str())
-            .map_err(|_| format!("unknown time zone \"{}\"; write it as in \"Europe/London\"", text.str()))
-            .at(text)?,
+        Some(text) => time_zone(text)?,
         None => TimeZone::UTC,
     };
     let default = RetryPolicy::default();
@@ -161,7 +192,7 @@ fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, known: &[&PlaceName]) 
                 ),
             ));
         }
-        branches.push(resolve_branch(branch, raw.branch.span(), &arrival, known)?);
+        branches.push(resolve_branch(branch, raw.branch.span(), &arrival, ends)?);
     }
     Ok(Rule {
         name: Name::new(name).map_err(|e| Mistake(spanned.span(), e.to_string()))?,
@@ -174,14 +205,14 @@ fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, known: &[&PlaceName]) 
     })
 }
 
-fn resolve_branch(raw: &raw::Branch, span: Range<usize>, arrival: &Arrival, known: &[&PlaceName]) -> Checked<Branch> {
+fn resolve_branch(raw: &raw::Branch, span: Range<usize>, arrival: &Arrival, ends: &Ends<'_>) -> Checked<Branch> {
     if raw.steps.is_empty() {
         return Err(Mistake(span, "a branch has no steps; to leave a file alone use hold, or no branch".to_owned()));
     }
     let mut steps = Vec::new();
     let mut gone: Option<&'static str> = None;
     for spanned in &raw.steps {
-        let step = resolve_step(spanned, arrival, known)?;
+        let step = resolve_step(spanned, arrival, ends)?;
         if let Some(earlier) = gone {
             return Err(Mistake(
                 spanned.span(),
@@ -190,6 +221,12 @@ fn resolve_branch(raw: &raw::Branch, span: Range<usize>, arrival: &Arrival, know
         }
         if matches!(step, Step::Delete | Step::Hold { .. }) {
             gone = Some(step.kind());
+        }
+        // What a partner wants sealed is sealed unless the rule did that itself just before.
+        if let raw::Step::Deliver(raw::Deliver { partner: Some(text), .. }) = spanned.as_ref()
+            && !matches!(steps.last(), Some(Step::Encrypt { .. }))
+        {
+            steps.push(sealed_for(partner(text, ends)?.1)?);
         }
         steps.push(step);
     }
@@ -221,10 +258,10 @@ fn span_of(branch: &raw::Branch) -> Range<usize> {
     branch.steps.first().map_or(0..0, Spanned::span)
 }
 
-fn resolve_step(spanned: &Spanned<raw::Step>, arrival: &Arrival, known: &[&PlaceName]) -> Checked<Step> {
+fn resolve_step(spanned: &Spanned<raw::Step>, arrival: &Arrival, ends: &Ends<'_>) -> Checked<Step> {
     let target = |raw: &raw::Target| {
         let place = match &raw.to {
-            Some(text) => place_name(text, known)?,
+            Some(text) => place_name(text, ends.places)?,
             None => arrival.place.clone(),
         };
         let folder = match (&raw.folder, &raw.to) {
@@ -238,6 +275,8 @@ fn resolve_step(spanned: &Spanned<raw::Step>, arrival: &Arrival, known: &[&Place
             folder,
             name: folder_template(raw.name.as_ref(), "{{ file.name }}")?,
             exists: raw.exists.unwrap_or(IfExists::Refuse),
+            quiet: None,
+            partner: None,
         })
     };
     Ok(match spanned.as_ref() {
@@ -266,13 +305,66 @@ fn resolve_step(spanned: &Spanned<raw::Step>, arrival: &Arrival, known: &[&Place
             )?,
         },
         raw::Step::Copy(raw) => Step::Copy(target(raw)?),
-        raw::Step::Deliver(raw) => Step::Deliver(target(raw)?),
+        raw::Step::Deliver(raw) => match &raw.partner {
+            Some(text) => Step::Deliver(to_partner(text, raw, ends)?),
+            None => {
+                let raw::Deliver { to, folder, name, exists, .. } = raw;
+                let (to, folder, name) = (to.clone(), folder.clone(), name.clone());
+                Step::Deliver(target(&raw::Target { to, folder, name, exists: *exists })?)
+            }
+        },
         raw::Step::Move(raw) => Step::Move(target(raw)?),
         raw::Step::Rename(raw) => {
             Step::Rename { name: folder_template(Some(&raw.name), "")?, exists: raw.exists.unwrap_or(IfExists::Refuse) }
         }
         raw::Step::Delete(_) => Step::Delete,
         raw::Step::Hold(raw) => Step::Hold { why: raw.why.clone() },
+    })
+}
+
+fn partner<'a>(text: &Text, ends: &Ends<'a>) -> Checked<(&'a Partner, &'a Delivery)> {
+    let Some(partner) = ends.partners.iter().find(|partner| partner.name.as_str() == text.str()) else {
+        return Err(unknown("partner", text, ends.partners.iter().map(|partner| partner.name.as_str())));
+    };
+    match &partner.delivery {
+        Some(delivery) => Ok((partner, delivery)),
+        None => {
+            let words = format!("partner \"{}\" has no delivery = {{ to = \"…\" }} in the book", partner.name);
+            Err(Mistake(text.0.span(), words))
+        }
+    }
+}
+
+/// The partner's standing form, but for what the rule itself says.
+fn to_partner(text: &Text, raw: &raw::Deliver, ends: &Ends<'_>) -> Checked<Target> {
+    let (receiver, delivery) = partner(text, ends)?;
+    if let Some(to) = &raw.to {
+        let words = "a delivery goes to a partner or to a place; leave out \"to\" or \"partner\"";
+        return Err(Mistake(to.0.span(), words.to_owned()));
+    }
+    let or = |text: &Option<Text>, form: &Template| {
+        text.as_ref().map_or_else(|| Ok(form.clone()), |text| folder_template(Some(text), ""))
+    };
+    Ok(Target {
+        place: delivery.to.clone(),
+        folder: or(&raw.folder, &delivery.folder)?,
+        name: or(&raw.name, &delivery.name)?,
+        exists: raw.exists.unwrap_or(delivery.exists),
+        quiet: delivery.quiet.clone(),
+        partner: Some(receiver.name.clone()),
+    })
+}
+
+/// The step that seals what goes to a partner. It is there also when the partner wants nothing
+/// sealed, so that a change of that wish moves no other step of files that are at work.
+fn sealed_for(delivery: &Delivery) -> Checked<Step> {
+    let ending = if delivery.armour { "{{ file.name }}.asc" } else { "{{ file.name }}.pgp" };
+    Ok(Step::Encrypt {
+        to: delivery.encrypt_to.clone(),
+        passphrase: None,
+        sign: delivery.sign.clone(),
+        armour: delivery.armour,
+        name: template(None, ending)?,
     })
 }
 

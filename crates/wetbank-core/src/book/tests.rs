@@ -34,7 +34,7 @@ steps = [ { hold = { why = "not an assay sheet" } } ]
 "#;
 
 fn read(text: &str) -> Result<Book, Vec<Problem>> {
-    parse_book(&[("book.toml".to_owned(), text.to_owned())], &[])
+    parse_book(&[("book.toml".to_owned(), text.to_owned())], &Known::default())
 }
 
 /// The one problem of the book after `from` was replaced by `to`.
@@ -177,3 +177,28 @@ fn no_template_escapes_the_root() {
 }
 
 use crate::RelPath;
+
+#[test]
+fn a_partner_that_is_wrong_is_told_once_and_not_as_an_unknown_one_too() {
+    let partner = "[partner.skerrow]\ndelivery = { to = \"skerrow-harbour\", folder = \"{{ file.nmae }}\" }\n";
+    let rule = BOOK.replace("deliver = { to = \"skerrow-harbour\",", "deliver = { partner = \"skerrow\",");
+    let problems = read(&format!("{partner}{rule}")).unwrap_err();
+    assert_eq!(problems.len(), 1, "{problems:?}");
+    assert_eq!(problems[0].key, "partner.skerrow");
+}
+
+#[test]
+fn a_part_of_a_book_may_name_partners_that_are_in_force_and_its_own_count_instead() {
+    let partner =
+        |folder: &str| format!("[partner.skerrow]\ndelivery = {{ to = \"skerrow-harbour\", folder = \"{folder}\" }}\n");
+    let whole = read(&format!("{}{BOOK}", partner("old"))).unwrap();
+    let known = Known { places: whole.places.iter().map(|(name, _)| name.clone()).collect(), partners: whole.partners };
+    let rule = "[rule.r]\nstarts = { arrival = { place = \"office\" } }\n[[rule.r.branch]]\n\
+                steps = [ { deliver = { partner = \"skerrow\" } } ]\n";
+    for (text, folder) in [(rule.to_owned(), "old"), (partner("new") + rule, "new")] {
+        let book = parse_book(&[("part".to_owned(), text)], &known).unwrap();
+        let target = book.rules[0].branches[0].steps.last().unwrap().target().unwrap();
+        assert_eq!((target.place.as_str(), target.folder.source()), ("skerrow-harbour", folder));
+        assert_eq!(book.rules[0].partners().count(), 1);
+    }
+}

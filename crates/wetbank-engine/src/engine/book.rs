@@ -1,15 +1,25 @@
 //! What is arranged: checking, changing and exporting the book.
 
-use wetbank_core::{Book, Name, Problem, parse_book};
+use wetbank_core::{BY_HAND, Book, Known, Problem, Section, SectionKind, parse_book};
 
 use super::Engine;
 use crate::{BookDiff, EngineError, book, clock};
 
 impl Engine {
-    /// Reads a proposed book. Places of the book in force count as known unless `whole`.
+    /// Reads a proposed book. What is in force counts as known unless `whole`.
     pub fn check_book(&self, files: &[(String, String)], whole: bool) -> Result<Book, Vec<Problem>> {
-        let known: Vec<Name> = if whole { Vec::new() } else { self.core.arrangement().specs.keys().cloned().collect() };
-        parse_book(files, &known)
+        let known = if whole { Known::default() } else { self.core.arrangement().known() };
+        let book = parse_book(files, &known)?;
+        let reserved = |section: &&Section| section.kind == SectionKind::Rule && section.name == BY_HAND;
+        match book.sections.iter().find(reserved) {
+            None => Ok(book),
+            Some(_) => Err(vec![Problem {
+                file: files.first().map(|(file, _)| file.clone()).unwrap_or_default(),
+                line: 1,
+                key: format!("rule.{BY_HAND}"),
+                message: "is the name of what people do by hand; give the rule another one".to_owned(),
+            }]),
+        }
     }
 
     /// How a proposed book differs from the one in force.
@@ -44,10 +54,8 @@ impl Engine {
     pub async fn remove_section(&self, kind: &str, name: &str, who: &str) -> Result<(), EngineError> {
         let sections = self.core.journal.sections().await?;
         if !sections.iter().any(|s| s.kind == kind && s.name == name) {
-            return Err(EngineError::Unknown {
-                kind: if kind == "rule" { "rule" } else { "place" },
-                name: name.to_owned(),
-            });
+            let kind = ["rule", "partner"].into_iter().find(|known| *known == kind).unwrap_or("place");
+            return Err(EngineError::unknown(kind, name));
         }
         let rest: Vec<_> = sections
             .iter()
@@ -61,8 +69,9 @@ impl Engine {
     /// The book in force as one text.
     pub async fn export_book(&self) -> Result<String, EngineError> {
         let sections = self.core.journal.sections().await?;
-        let (places, rules): (Vec<_>, Vec<_>) = sections.into_iter().partition(|s| s.kind == "place");
-        Ok(places.iter().chain(&rules).map(|s| s.text.trim_end()).collect::<Vec<_>>().join("\n\n") + "\n")
+        let of = |kind| sections.iter().filter(move |s| s.kind == kind).map(|s| s.text.trim_end());
+        let texts: Vec<_> = of("place").chain(of("partner")).chain(of("rule")).collect();
+        Ok(texts.join("\n\n") + "\n")
     }
 
     /// Switches a rule on or off.

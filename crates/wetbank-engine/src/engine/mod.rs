@@ -1,11 +1,15 @@
 //! The engine as a whole: what its parts share, starting, stopping.
 
 mod book;
+mod by_hand;
 mod files;
 mod items;
+mod partners;
 mod places;
 mod secrets;
 
+pub use by_hand::Begun;
+pub use partners::{PartnerStatus, Warning};
 pub use places::{NewPlaceKeys, NewPlaceValue};
 
 use std::{
@@ -20,7 +24,7 @@ use jiff::Timestamp;
 use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::{
-    Explanation, FileFacts, FilePath, ItemState, Name, PlaceSpec, RelPath, Rule, SftpSignIn, parse_book,
+    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Name, PlaceSpec, RelPath, Rule, SftpSignIn, parse_book,
 };
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, Work};
@@ -86,7 +90,7 @@ impl Core {
         if let Some(live) = live.filter(|live| work.branch.is_none() || live.version == work.version) {
             return Ok(Some(live.rule.clone()));
         }
-        if work.branch.is_none() {
+        if work.branch.is_none() && work.rule.as_str() != BY_HAND {
             return Ok(None);
         }
         let key = (work.rule.clone(), work.version);
@@ -94,8 +98,8 @@ impl Core {
             return Ok(Some(rule.clone()));
         }
         let text = self.journal.version_text("rule", work.rule.as_str(), work.version).await?;
-        let places: Vec<Name> = arrangement.specs.keys().cloned().collect();
-        let rule = text.and_then(|text| parse_book(&[("journal".to_owned(), text)], &places).ok()?.rules.pop());
+        let known = arrangement.known();
+        let rule = text.and_then(|text| parse_book(&[("journal".to_owned(), text)], &known).ok()?.rules.pop());
         let Some(rule) = rule.map(Arc::new) else { return Ok(live.map(|live| live.rule.clone())) };
         let mut old = self.old_rules.lock().unwrap_or_else(PoisonError::into_inner);
         if old.len() >= OLD_RULES {
@@ -333,7 +337,7 @@ impl Engine {
     async fn reload(&self) -> Result<(), EngineError> {
         let sections = self.core.journal.sections().await?;
         let files: Vec<_> = sections.iter().map(|s| (format!("{}.{}", s.kind, s.name), s.text.clone())).collect();
-        let book = parse_book(&files, &[]).map_err(EngineError::Book)?;
+        let book = parse_book(&files, &Known::default()).map_err(EngineError::Book)?;
         let old = self.core.arrangement();
         let mut new = Arrangement::default();
         for (name, spec) in &book.places {
@@ -350,6 +354,7 @@ impl Engine {
             new.specs.insert(name.clone(), spec.clone());
             new.texts.insert(name.clone(), text);
         }
+        new.partners = book.partners;
         for rule in book.rules {
             let Some(section) = sections.iter().find(|s| s.kind == "rule" && s.name == rule.name.as_str()) else {
                 continue;

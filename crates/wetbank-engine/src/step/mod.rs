@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{
-    FileFacts, FilePath, Fingerprint, Name, RelPath, Rule, Step, TEMPORARY_PREFIX, TemplateError, TemplateFacts,
+    FileFacts, FilePath, Fingerprint, Name, RelPath, Rule, Step, TEMPORARY_PREFIX, Target, TemplateError, TemplateFacts,
 };
 use wetbank_crypt::CryptError;
 use wetbank_journal::{AttemptStart, JournalError, Work};
@@ -67,6 +67,21 @@ pub(crate) struct StepDone {
     pub also_named: Option<String>,
     /// The path of the original is free again.
     pub freed: bool,
+}
+
+impl StepDone {
+    /// Nothing had to be done, and why; the hand is as it was.
+    pub fn nothing(hand: &Hand, note: &str) -> Self {
+        Self {
+            attempt: None,
+            hand: hand.clone(),
+            note: Some(note.to_owned()),
+            skipped: true,
+            size: None,
+            also_named: None,
+            freed: false,
+        }
+    }
 }
 
 /// Why a step did not do what it should.
@@ -168,6 +183,14 @@ pub(crate) struct AtStep<'a> {
     pub stop: &'a CancellationToken,
 }
 
+/// The wait for the end of a receiver's quiet hours.
+fn quiet(target: &Target) -> Option<FailureKind> {
+    let quiet = target.quiet.as_ref()?;
+    let until = quiet.end(clock::now())?;
+    let who = target.partner.as_ref().unwrap_or(&target.place);
+    Some(FailureKind::Paused { until, why: format!("{who} wants nothing from {quiet}") })
+}
+
 type Effect<T> = Result<T, FailureKind>;
 
 impl AtStep<'_> {
@@ -177,7 +200,10 @@ impl AtStep<'_> {
         let result = match step {
             Step::Encrypt { .. } => self.encrypt(step, &mut attempt).await,
             Step::Decrypt { .. } => self.decrypt(step, &mut attempt).await,
-            Step::Copy(target) | Step::Deliver(target) => self.send(target, None, &mut attempt).await,
+            Step::Copy(target) | Step::Deliver(target) => match quiet(target) {
+                Some(paused) => Err(paused),
+                None => self.send(target, None, &mut attempt).await,
+            },
             Step::Move(target) => self.move_on(target, &mut attempt).await,
             Step::Rename { name, exists } => self.rename(name, *exists, &mut attempt).await,
             Step::Delete => self.delete(&mut attempt).await,

@@ -48,15 +48,8 @@ impl AtStep<'_> {
                     if !same_content(&source, place.as_ref(), &to.path, &taken).await? {
                         return Err(taken_name(&to, &taken).into());
                     }
-                    return Ok(StepDone {
-                        attempt: Some(id),
-                        hand: self.hand.clone(),
-                        note: Some("the same file is there already".to_owned()),
-                        skipped: true,
-                        size: Some(taken.fingerprint.size),
-                        also_named: None,
-                        freed: false,
-                    });
+                    let done = StepDone::nothing(self.hand, "the same file is there already");
+                    return Ok(StepDone { attempt: Some(id), size: Some(taken.fingerprint.size), ..done });
                 }
             }
         }
@@ -206,15 +199,7 @@ impl AtStep<'_> {
     ) -> Effect<StepDone> {
         let (source, place) = (self.place(&here.place)?, self.place(&to.place)?);
         if *here == to {
-            return Ok(StepDone {
-                attempt: None,
-                hand: self.hand.clone(),
-                note: Some("it is there already".to_owned()),
-                skipped: true,
-                size: None,
-                also_named: None,
-                freed: false,
-            });
+            return Ok(StepDone::nothing(self.hand, "it is there already"));
         }
         if !folder.is_root() && place.capabilities().folders_are_made {
             place.make_folder(&folder).await?;

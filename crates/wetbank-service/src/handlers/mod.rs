@@ -2,6 +2,7 @@
 
 pub(crate) mod book;
 pub(crate) mod keys;
+pub(crate) mod partners;
 pub(crate) mod places;
 pub(crate) mod rules;
 pub(crate) mod runs;

@@ -1,20 +1,21 @@
 //! Places.
 
 use axum::{Json, extract::State, http::StatusCode};
-use futures_util::StreamExt;
 use secrecy::SecretString;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
-use wetbank_core::RelPath;
+use wetbank_core::{HandDelivery, RelPath};
 use wetbank_engine::{NewPlaceKeys, NewPlaceValue};
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
-use super::{Asked, Body, Part, WHO};
+use super::{Asked, Body, Part, WHO, file};
 use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
 
-/// Entries shown of one folder.
-const SHOWN: usize = 2000;
+/// Entries of a page.
+const PAGE: usize = 500;
+/// Entries of a page at most.
+const LONGEST_PAGE: usize = 2000;
 
 /// Every place and how it is doing.
 #[utoipa::path(get, path = "/places", tag = "places", responses((status = 200, body = [api::Place])))]
@@ -78,10 +79,14 @@ pub(crate) struct BrowseQuery {
     /// The folder, from the place's root.
     #[serde(default)]
     folder: String,
+    /// The next page, as the last one named it.
+    page: Option<u64>,
+    /// Entries of a page: 500 unless said otherwise, 2,000 at most.
+    limit: Option<usize>,
 }
 
-/// What lies in a folder: folders first, then by name. At most 2,000 entries are shown.
-#[utoipa::path(get, path = "/places/{name}/browse", tag = "places", params(("name" = String, Path), BrowseQuery), responses((status = 200, body = api::Listing), (status = 404, body = api::Problem)))]
+/// What lies in a folder, page by page; within a page folders first, then by name.
+#[utoipa::path(get, path = "/places/{name}/browse", tag = "places", params(("name" = String, Path), BrowseQuery), responses((status = 200, body = api::Listing), (status = 404, body = api::Problem), (status = 410, body = api::Problem)))]
 pub(crate) async fn browse(
     _: SignedIn,
     State(state): State<Shared>,
@@ -90,18 +95,37 @@ pub(crate) async fn browse(
 ) -> Result<Json<api::Listing>, ApiError> {
     let place = state.engine.place(&name)?;
     let folder = RelPath::parse(&query.folder).map_err(|e| ApiError::bad(e.to_string()))?;
-    let mut listed = place.list(&folder, Depth::One);
-    let mut entries = Vec::new();
-    while let Some(entry) = listed.next().await {
-        let entry = entry?;
-        if entries.len() == SHOWN {
-            break;
-        }
-        if !entry.path.is_temporary() {
-            entries.push(map::entry(&name, entry));
-        }
-    }
-    let more = entries.len() == SHOWN;
+    let most = query.limit.unwrap_or(PAGE).clamp(1, LONGEST_PAGE);
+    let page = match query.page {
+        None => state.listings.begin(place.list(&folder, Depth::One), most).await?,
+        Some(token) => match state.listings.go_on(token, most).await {
+            Some(page) => page?,
+            None => {
+                let words = "nobody went on with this listing for a while; open the folder again";
+                return Err(ApiError::new(StatusCode::GONE, "listing-given-up", words));
+            }
+        },
+    };
+    let mut entries: Vec<_> = page.entries.into_iter().map(|entry| map::entry(&name, entry)).collect();
     entries.sort_by(|a, b| (a.kind != "folder", &a.name).cmp(&(b.kind != "folder", &b.name)));
-    Ok(Json(api::Listing { folder: folder.to_string(), entries, more }))
+    Ok(Json(api::Listing { folder: folder.to_string(), entries, next: page.next }))
+}
+
+/// Copy or move files by hand: each becomes a run like those of rules.
+#[utoipa::path(post, path = "/by-hand", tag = "places", request_body = api::ByHand, responses((status = 200, body = api::Begun), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+pub(crate) async fn by_hand(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Body(body): Body<api::ByHand>,
+) -> Result<Json<api::Begun>, ApiError> {
+    let (from, to) = (file(&body.from)?, file(&body.to)?);
+    let exists = body.exists.unwrap_or_else(|| "refuse".to_owned());
+    let exists = serde_json::from_value(exists.into())
+        .map_err(|_| ApiError::bad("exists is refuse, replace, keep-both or skip-same"))?;
+    let below = |name: &String| RelPath::parse(name).map(|name| from.path.join(&name));
+    let picked: Result<Vec<_>, _> = body.names.iter().map(below).collect();
+    let picked = picked.map_err(|e| ApiError::bad(e.to_string()))?;
+    let delivery = HandDelivery { from: from.place, folder: from.path, to, moves: body.r#move, exists };
+    let begun = state.engine.by_hand(&delivery, &picked, WHO).await?;
+    Ok(Json(api::Begun { files: begun.files, first: begun.first, more: begun.more }))
 }

@@ -81,6 +81,7 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
         rules_off: arrangement.rules.iter().filter(|live| !live.is_on).count(),
         places_away: engine.places().into_iter().filter(|p| p.error.is_some()).map(|p| p.name.to_string()).collect(),
         moving,
+        warnings: engine.warnings(now).await?.into_iter().map(map::warning).collect(),
         today: state.day.traffic(engine.journal(), now).await?,
     }))
 }

@@ -3,6 +3,7 @@
 mod book;
 mod hold;
 mod key;
+mod partner;
 mod place;
 mod rule;
 mod run;
@@ -61,6 +62,9 @@ enum Command {
     /// Where files come from and go to
     #[command(subcommand)]
     Place(place::Verb),
+    /// Whom we exchange files with
+    #[command(subcommand)]
+    Partner(partner::Verb),
     /// Standing arrangements
     #[command(subcommand)]
     Rule(rule::Verb),
@@ -104,6 +108,7 @@ impl Cli {
             Command::Demo(args) => demo::run(args, output).await,
             Command::Status => status::run(&client()?, output).await,
             Command::Place(verb) => place::run(verb, &client()?, output).await,
+            Command::Partner(verb) => partner::run(verb, &client()?, output).await,
             Command::Rule(verb) => rule::run(verb, &client()?, output).await,
             Command::Run(verb) => run::run(verb, &client()?, output).await,
             Command::Hold(verb) => hold::run(verb, &client()?, output).await,

@@ -2,12 +2,12 @@ use std::{collections::BTreeMap, path::PathBuf};
 
 use anyhow::Result;
 use clap::{Args, Subcommand};
-use wetbank_client::{Client, KeyValue, Listing, NewPlace, Place, TestPlace, TestedPlace, segment};
+use wetbank_client::{Begun, ByHand, Client, KeyValue, Listing, NewPlace, Place, TestPlace, TestedPlace, segment};
 
 use super::{WrongRequest, read_secret};
 use crate::{
     End,
-    output::{Output, line, size, table, when, when_ever},
+    output::{Output, line, size, table, when_ever},
 };
 
 #[derive(Debug, Subcommand)]
@@ -37,12 +37,60 @@ pub(crate) enum Verb {
     Browse {
         /// PLACE:/FOLDER
         folder: String,
+        /// Entries at most
+        #[arg(long, default_value_t = 1000)]
+        limit: usize,
     },
+    /// Copy files, and folders with all that is in them, to another place; recorded as runs
+    Copy(Hand),
+    /// Move files, and folders with all that is in them, to another place; recorded as runs
+    Move(Hand),
     /// Remove a place that no rule uses
     Remove {
         /// Its name
         place: String,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Hand {
+    /// PLACE:/PATH of a file or folder
+    #[arg(required = true)]
+    from: Vec<String>,
+    /// PLACE:/FOLDER it goes to
+    to: String,
+    /// What to do when a name is taken: refuse (hold the file), replace, keep-both or skip-same
+    #[arg(long, default_value = "refuse")]
+    exists: String,
+}
+
+async fn by_hand(hand: Hand, moves: bool, client: &Client, output: Output) -> Result<End> {
+    for from in &hand.from {
+        let (folder, name) = match from.rsplit_once('/') {
+            Some((folder, name)) if !name.is_empty() => (folder, name),
+            _ => return Err(WrongRequest(format!("\"{from}\" names no file or folder below a place's root")).into()),
+        };
+        let asked = ByHand {
+            from: if folder.ends_with(':') { format!("{folder}/") } else { folder.to_owned() },
+            names: vec![name.to_owned()],
+            to: hand.to.clone(),
+            r#move: moves,
+            exists: Some(hand.exists.clone()),
+        };
+        let begun: Begun = client.post("/by-hand", &asked).await?;
+        output.show(&begun, |begun| {
+            let files = if begun.files == 1 { "one file".to_owned() } else { format!("{} files", begun.files) };
+            let doing = if moves { "moving" } else { "copying" };
+            line(format!("{doing} {files} of {from} to {}", hand.to));
+            if let Some(run) = begun.first {
+                line(format!("  wetbank run show {run}"));
+            }
+            if begun.more {
+                line("  there are more files in it; do it again when these are done");
+            }
+        })?;
+    }
+    Ok(End::Done)
 }
 
 /// What a new place needs depends on its kind; what was typed is understood as people paste it.
@@ -186,21 +234,32 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
         Verb::Test { place, write, confirm } => {
             return test(&place, TestPlace { write, confirm }, client, output).await;
         }
-        Verb::Browse { folder } => {
+        Verb::Browse { folder, limit } => {
             let (place, folder) = folder.split_once(':').unwrap_or((&folder, ""));
-            let listing: Listing =
-                client.get(&format!("/places/{}/browse", segment(place)), &[("folder", folder.to_owned())]).await?;
+            let path = format!("/places/{}/browse", segment(place));
+            let mut asked = vec![("folder", folder.to_owned()), ("limit", limit.to_string())];
+            let mut listing: Listing = client.get(&path, &asked).await?;
+            while let Some(next) = listing.next.filter(|_| listing.entries.len() < limit) {
+                asked.truncate(1);
+                asked.push(("limit", (limit - listing.entries.len()).to_string()));
+                asked.push(("page", next.to_string()));
+                let page: Listing = client.get(&path, &asked).await?;
+                listing.entries.extend(page.entries);
+                listing.next = page.next;
+            }
             output.show(&listing, |listing| {
                 let rows = listing.entries.iter().map(|e| {
                     let size = if e.kind == "file" { size(e.size) } else { e.kind.clone() };
-                    vec![e.name.clone(), size, when(&e.modified)]
+                    vec![e.name.clone(), size, when_ever(e.modified.as_ref())]
                 });
                 table(&["name", "size", "modified"], rows.collect());
-                if listing.more {
-                    eprintln!("there is more; only the first entries are shown");
+                if listing.next.is_some() {
+                    eprintln!("there is more; show it with --limit");
                 }
             })?;
         }
+        Verb::Copy(hand) => return by_hand(hand, false, client, output).await,
+        Verb::Move(hand) => return by_hand(hand, true, client, output).await,
         Verb::Remove { place } => {
             client.delete(&format!("/book/place/{}", segment(&place))).await?;
             output.said(&format!("place {place} removed"))?;

@@ -24,6 +24,10 @@ pub(crate) async fn run(client: &Client, output: Output) -> Result<End> {
         if !status.places_away.is_empty() {
             line(format!("Not reachable: {}", status.places_away.join(", ")));
         }
+        for warning in &status.warnings {
+            line(format!("! {}", warning.words()));
+            line(format!("  {}", warning.remedy));
+        }
         if !holds.holds.is_empty() {
             line("");
             let rows = holds.holds.iter().map(|h| {

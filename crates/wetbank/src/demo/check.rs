@@ -109,6 +109,14 @@ async fn look(scene: &Scene, engine: &Engine, sample: &Sample) -> Result<String>
             }
             format!("sealed as {path}, opens with our key, same checksum")
         }
+        Expected::Archived(key) => {
+            let there = scene.archive().object(key).with_context(|| format!("the bucket has no object {key}"))?;
+            if there != plain {
+                bail!("the object {key} has another content");
+            }
+            recorded(&there, engine).await?;
+            format!("in the archive's bucket as {key}, same checksum")
+        }
         Expected::Here(path) => {
             same(&scene.office().join(path), &plain, engine).await?;
             format!("in {path}, same checksum")

@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use secrecy::SecretString;
 use wetbank_crypt::{PgpKey, Sealing, encrypt};
 use wetbank_engine::Engine;
-use wetbank_standins::{SftpStandin, SftpStandinOptions};
+use wetbank_standins::{BucketStandin, BucketStandinOptions, SftpStandin, SftpStandinOptions};
 
 const BOOK: &str = include_str!("../../../../demo/merrow.toml");
 const USER: &str = "merrow";
@@ -20,6 +20,7 @@ const USER: &str = "merrow";
 pub(crate) struct Scene {
     folder: PathBuf,
     harbour: SftpStandin,
+    archive: BucketStandin,
     password: String,
     /// The harbour's own key: the demo plays its duty officer when it checks what arrived.
     pub harbour_key: PgpKey,
@@ -30,6 +31,8 @@ pub(crate) struct Scene {
 pub(crate) enum Expected {
     /// At the harbour, encrypted to its key.
     HarbourEncrypted,
+    /// In the archive's bucket under this key, with the same content.
+    Archived(&'static str),
     /// In this file of the office, with the same content.
     Here(&'static str),
     /// In this file of the office, encrypted to the office's own key.
@@ -58,6 +61,10 @@ pub(crate) fn samples() -> Vec<Sample> {
         sample("lab/in/assay-0398.csv.pgp", Expected::Decrypted("lab/plain/assay-0398.csv")),
         sample("lab/in/assay-0399.csv.pgp", Expected::Decrypted("lab/plain/assay-0399.csv")),
         sample("lab/in/assay-0400-broken.csv.pgp", Expected::Held("damaged")),
+        sample(
+            "gauges/gauge-07_2026-03-14T0600.csv",
+            Expected::Archived("gauges/gauge-07/gauge-07_2026-03-14T0600.csv"),
+        ),
         sample("bulletins/bulletin-week11.pdf", Expected::Here("archive/bulletins/bulletin-week11.pdf")),
         sample("bulletins/bulletin-week10.pdf", Expected::Held("exists")),
         sample("soundings/sounding-B12.xyz", Expected::Here("archive/soundings/large/sounding-B12.xyz")),
@@ -92,7 +99,9 @@ impl Scene {
     pub async fn lay_out(folder: &Path) -> Result<Self> {
         let folder = folder.to_owned();
         let office = folder.join("office");
-        for name in ["assays/out", "desk", "lab/in", "lab/plain", "bulletins", "soundings", "archive/bulletins"] {
+        for name in
+            ["assays/out", "desk", "lab/in", "lab/plain", "bulletins", "gauges", "soundings", "archive/bulletins"]
+        {
             fs::create_dir_all(office.join(name)).with_context(|| format!("{} cannot be made", office.display()))?;
         }
         let harbour_root = folder.join("harbour");
@@ -107,9 +116,17 @@ impl Scene {
             password: password.clone(),
         })
         .await?;
+        let archive = BucketStandin::start(BucketStandinOptions {
+            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+            bucket: "survey".to_owned(),
+            access_key: USER.to_owned(),
+            secret_key: password.clone(),
+        })
+        .await?;
         Ok(Self {
             folder,
             harbour,
+            archive,
             password,
             harbour_key: PgpKey::generate("skerrow-harbour", "Skerrow Harbour Office <duty@skerrow.example>")?,
             merrow_key: PgpKey::generate("merrow", "Merrow Estuary Survey Office <desk@merrow.example>")?,
@@ -132,9 +149,15 @@ impl Scene {
         self.harbour.address()
     }
 
+    /// The archive's object store.
+    pub fn archive(&self) -> &BucketStandin {
+        &self.archive
+    }
+
     /// Gives the service its keys, secrets and book.
     pub async fn arrange(&self, engine: &Engine) -> Result<()> {
         engine.set_secret("skerrow-password", &SecretString::from(self.password.clone())).await?;
+        engine.set_secret("tidewatch-secret-key", &SecretString::from(self.password.clone())).await?;
         engine.set_secret("print-shop-password", &SecretString::from("not-the-right-one")).await?;
         for (name, key) in [("skerrow-harbour", &self.harbour_key), ("merrow", &self.merrow_key)] {
             if engine.keys().await?.iter().any(|known| known.name == name) {
@@ -149,6 +172,8 @@ impl Scene {
         }
         let book = BOOK
             .replace("@office@", &self.office().display().to_string())
+            .replace("@bucket@", &self.archive.url())
+            .replace("@soon@", &jiff::Zoned::now().date().saturating_add(jiff::Span::new().days(5)).to_string())
             .replace("@host@", &self.harbour_address().ip().to_string())
             .replace("@port@", &self.harbour_address().port().to_string())
             .replace("@host-key@", self.harbour.fingerprint());
@@ -177,6 +202,7 @@ impl Scene {
             0 => format!("lab/in/assay-{:04}.csv.pgp", 500 + number),
             3 => format!("soundings/sounding-C{number:02}.xyz"),
             5 => format!("desk/bulletin-draft-{number}.txt"),
+            6 => format!("gauges/gauge-{:02}_2026-03-14T{:02}00.csv", 1 + number % 12, number % 24),
             8 => format!("assays/out/notes-{number}.txt"),
             _ => format!("assays/out/assay-{:04}.csv", 600 + number),
         };

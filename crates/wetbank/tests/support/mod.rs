@@ -130,7 +130,7 @@ impl Office {
 
     pub fn try_book(&self, text: &str) -> Output {
         let file = self.path("book.toml");
-        fs::write(&file, text.replace('@', &self.folder.path().display().to_string())).unwrap();
+        fs::write(&file, text.replace("\"@/", &format!("\"{}/", self.folder.path().display()))).unwrap();
         self.wetbank(&["book", "apply", file.to_str().unwrap()])
     }
 

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 
-import { type BookDiff, api } from "../../shared/api/client";
+import { type BookDiff, api } from "../api/client";
 
 interface Line {
   key: string;
@@ -62,8 +62,8 @@ function Difference({ diff }: { diff: BookDiff }) {
   );
 }
 
-/** A rule as text: checked and compared before it is put in force. */
-export function RuleText({ name, text }: { name: string; text: string }) {
+/** A section of the book as text: checked and compared before it is put in force. */
+export function BookText({ kind, name, text }: { kind: "rule" | "partner"; name: string; text: string }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const [draft, setDraft] = useState(text);
@@ -73,8 +73,8 @@ export function RuleText({ name, text }: { name: string; text: string }) {
     mutationFn: () => api.post<BookDiff>("/book/apply", proposal),
     onSuccess: (diff) => {
       check.reset();
-      const made = diff.changes.find((change) => change.kind === "rule");
-      if (made && made.name !== name) void navigate(`/rules/${made.name}`);
+      const made = diff.changes.find((change) => change.kind === kind);
+      if (made && made.name !== name) void navigate(`/${kind}s/${made.name}`);
     },
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
@@ -83,7 +83,7 @@ export function RuleText({ name, text }: { name: string; text: string }) {
   return (
     <div className="grid gap-3">
       <label className="grid gap-1">
-        <span className="sr-only">The rule as text</span>
+        <span className="sr-only">The {kind} as text</span>
         <textarea
           className="textarea file w-full leading-snug"
           spellCheck={false}

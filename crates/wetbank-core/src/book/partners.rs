@@ -1,0 +1,68 @@
+//! From the book's shape to partners.
+
+use jiff::{civil::Time, tz::TimeZone};
+use toml::Spanned;
+
+use super::{
+    raw,
+    raw::Text,
+    resolve::{At, Checked, Mistake, folder_template, place_name, time_zone},
+};
+use crate::{Delivery, Expiry, IfExists, Name, Partner, Person, PlaceName, QuietHours};
+
+pub(super) fn resolve_partner(name: &str, spanned: &Spanned<raw::Partner>, known: &[&PlaceName]) -> Checked<Partner> {
+    let raw = spanned.as_ref();
+    let mistake = |words: &str| Mistake(spanned.span(), words.to_owned());
+    let delivery = raw.delivery.as_ref().map(|delivery| -> Checked<Delivery> {
+        if delivery.encrypt && raw.keys.is_empty() {
+            return Err(mistake("encrypt = true needs the names of the partner's keys: keys = [\"…\"]"));
+        }
+        if !delivery.encrypt && (delivery.sign.is_some() || delivery.armour) {
+            return Err(mistake("sign and armour belong to encrypt = true"));
+        }
+        Ok(Delivery {
+            to: place_name(&delivery.to, known)?,
+            folder: folder_template(delivery.folder.as_ref(), "")?,
+            name: folder_template(delivery.name.as_ref(), "{{ file.name }}")?,
+            exists: delivery.exists.unwrap_or(IfExists::Refuse),
+            encrypt_to: if delivery.encrypt { raw.keys.clone() } else { Vec::new() },
+            sign: delivery.sign.clone(),
+            armour: delivery.armour,
+            quiet: delivery.quiet.as_ref().map(quiet).transpose()?,
+        })
+    });
+    Ok(Partner {
+        name: Name::new(name).map_err(|e| Mistake(spanned.span(), e.to_string()))?,
+        title: raw.title.clone().unwrap_or_else(|| name.to_owned()),
+        note: raw.note.clone(),
+        people: raw.people.iter().map(person).collect(),
+        places: raw.places.iter().map(|text| place_name(text, known)).collect::<Checked<_>>()?,
+        keys: raw.keys.clone(),
+        delivery: delivery.transpose()?,
+        expiries: raw.expires.iter().map(expiry).collect::<Checked<_>>()?,
+    })
+}
+
+fn person(raw: &raw::Person) -> Person {
+    Person { name: raw.name.clone(), role: raw.role.clone(), mail: raw.mail.clone(), phone: raw.phone.clone() }
+}
+
+fn expiry(raw: &raw::Expires) -> Checked<Expiry> {
+    let until = raw.until.str().parse();
+    let until = until.map_err(|_| format!("\"{}\" is no day; write it as in \"2027-03-14\"", raw.until.str()));
+    Ok(Expiry { what: raw.what.clone(), until: until.at(&raw.until)? })
+}
+
+fn quiet(raw: &raw::Quiet) -> Checked<QuietHours> {
+    Ok(QuietHours {
+        from: time(&raw.from)?,
+        until: time(&raw.until)?,
+        zone: raw.zone.as_ref().map_or(Ok(TimeZone::UTC), time_zone)?,
+    })
+}
+
+fn time(text: &Text) -> Checked<Time> {
+    Time::strptime("%H:%M", text.str())
+        .map_err(|_| format!("\"{}\" is no time of day; write it as in \"22:00\"", text.str()))
+        .at(text)
+}

@@ -1,0 +1,122 @@
+//! Partners, and what must be looked after before it expires.
+
+use jiff::{Timestamp, tz::TimeZone};
+use wetbank_core::{Name, Partner, Rule, warned};
+
+use super::Engine;
+use crate::{EngineError, KeyStatus};
+
+/// Something that expires soon, or did.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Warning {
+    /// What it is.
+    pub what: String,
+    /// When it ends; nothing if it cannot be used for another reason.
+    pub until: Option<Timestamp>,
+    /// Which of the warnings before the end this is: 30, 7 or 1 days; 0 once it is over.
+    pub days: i64,
+    /// Whose it is, if it is a partner's.
+    pub partner: Option<Name>,
+    /// What to do.
+    pub remedy: String,
+}
+
+/// A partner with what belongs to it.
+#[derive(Debug, Clone)]
+pub struct PartnerStatus {
+    /// As the book has it.
+    pub partner: Partner,
+    /// Its text in the book.
+    pub text: String,
+    /// Its keys that are there; the names of those that are missing.
+    pub keys: Vec<Result<KeyStatus, String>>,
+    /// Rules that deliver to it, or use one of its places.
+    pub rules: Vec<Name>,
+    /// What expires soon.
+    pub warnings: Vec<Warning>,
+}
+
+fn of_key(key: &KeyStatus, partner: Option<&Partner>, now: Timestamp) -> Option<Warning> {
+    let (until, days, what) = match &key.encrypts {
+        Ok(until) => ((*until)?, warned((*until)?, now)?, format!("key \"{}\"", key.name)),
+        // A key for signing alone need not encrypt.
+        Err(_) if key.signs.is_ok() => return None,
+        Err(why) => {
+            return Some(Warning {
+                what: format!("key \"{}\" cannot be used: {why}", key.name),
+                until: None,
+                days: 0,
+                partner: partner.map(|partner| partner.name.clone()),
+                remedy: remedy(key, partner),
+            });
+        }
+    };
+    let partner_name = partner.map(|partner| partner.name.clone());
+    Some(Warning { what, until: Some(until), days, partner: partner_name, remedy: remedy(key, partner) })
+}
+
+fn remedy(key: &KeyStatus, partner: Option<&Partner>) -> String {
+    match partner {
+        Some(partner) => format!(
+            "Ask {} for its new key and import it under the same name: wetbank key import {} FILE",
+            partner.title, key.name
+        ),
+        None => format!("Bring a new key, or prolong this one, and import it: wetbank key import {} FILE", key.name),
+    }
+}
+
+fn of_partner(partner: &Partner, now: Timestamp) -> impl Iterator<Item = Warning> {
+    partner.expiries.iter().filter_map(move |expiry| {
+        // Good to the end of its last day.
+        let end = expiry.until.to_zoned(TimeZone::system()).and_then(|day| day.end_of_day()).ok()?.timestamp();
+        Some(Warning {
+            what: expiry.what.clone(),
+            until: Some(end),
+            days: warned(end, now)?,
+            partner: Some(partner.name.clone()),
+            remedy: format!(
+                "Ask {} for the new one; then change its day in the book under [partner.{}].",
+                partner.title, partner.name
+            ),
+        })
+    })
+}
+
+fn touches(rule: &Rule, partner: &Partner) -> bool {
+    rule.partners().any(|name| *name == partner.name)
+        || rule.places().iter().any(|place| partner.places.contains(place))
+}
+
+impl Engine {
+    /// What expires within thirty days or did, the most urgent first.
+    pub async fn warnings(&self, now: Timestamp) -> Result<Vec<Warning>, EngineError> {
+        let arrangement = self.core.arrangement();
+        let keys = self.keys().await?;
+        let owner = |key: &KeyStatus| arrangement.partners.iter().find(|p| p.keys.contains(&key.name));
+        let mut warnings: Vec<Warning> = keys.iter().filter_map(|key| of_key(key, owner(key), now)).collect();
+        warnings.extend(arrangement.partners.iter().flat_map(|partner| of_partner(partner, now)));
+        warnings.sort_by_key(|warning| (warning.days, warning.until));
+        Ok(warnings)
+    }
+
+    /// Every partner with what belongs to it.
+    pub async fn partners(&self, now: Timestamp) -> Result<Vec<PartnerStatus>, EngineError> {
+        let arrangement = self.core.arrangement();
+        let sections = self.core.journal.sections().await?;
+        let keys = self.keys().await?;
+        let warnings = self.warnings(now).await?;
+        let status = |partner: &Partner| {
+            let text = sections.iter().find(|s| s.kind == "partner" && s.name == partner.name.as_str());
+            let key = |name: &String| keys.iter().find(|key| key.name == *name).cloned().ok_or_else(|| name.clone());
+            let rules = arrangement.rules.iter().filter(|live| touches(&live.rule, partner));
+            PartnerStatus {
+                text: text.map(|section| section.text.clone()).unwrap_or_default(),
+                keys: partner.keys.iter().map(key).collect(),
+                rules: rules.map(|live| live.rule.name.clone()).collect(),
+                warnings: warnings.iter().filter(|w| w.partner.as_ref() == Some(&partner.name)).cloned().collect(),
+                partner: partner.clone(),
+            }
+        };
+        Ok(arrangement.partners.iter().map(status).collect())
+    }
+}
