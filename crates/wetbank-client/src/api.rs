@@ -39,6 +39,27 @@ pub struct SignIn {
     pub token: String,
 }
 
+/// How a place did in the last day.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PlaceDay {
+    /// A day before `to`.
+    pub from: String,
+    /// Now.
+    pub to: String,
+    /// One after the other, without gaps, from `from` to `to`.
+    pub spans: Vec<PlaceSpan>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PlaceSpan {
+    pub from: String,
+    pub to: String,
+    /// `well`, `away` or `unknown`.
+    pub state: String,
+    /// Why it was away.
+    pub why: Option<String>,
+}
+
 /// Files, and folders with all that is in them, to copy or move by hand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ByHand {

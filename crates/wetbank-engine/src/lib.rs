@@ -13,6 +13,7 @@ mod error;
 mod events;
 mod health;
 mod keys;
+mod probe;
 mod recover;
 mod runner;
 mod step;

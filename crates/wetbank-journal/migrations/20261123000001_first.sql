@@ -29,6 +29,16 @@ CREATE TABLE version (
   UNIQUE (kind, name, version)
 ) STRICT;
 
+-- How places did: a row when that changes.
+CREATE TABLE place_state (
+  id    INTEGER PRIMARY KEY,
+  place TEXT    NOT NULL,
+  at    INTEGER NOT NULL,
+  state TEXT    NOT NULL CHECK (state IN ('well', 'away', 'unknown')),
+  why   TEXT
+) STRICT;
+CREATE INDEX place_state_by_place ON place_state (place, at);
+
 CREATE TABLE secret (
   name    TEXT PRIMARY KEY,
   sealed  BLOB    NOT NULL,

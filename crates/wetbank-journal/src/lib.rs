@@ -12,6 +12,7 @@ mod intake;
 mod open;
 mod progress;
 mod records;
+mod states;
 mod writer;
 
 pub use error::JournalError;
@@ -22,3 +23,4 @@ pub use records::{
     AttemptRecord, Count, GoingAttempt, HoldRecord, HourCount, ItemRecord, KeyRecord, RunFilter, RunRecord, RunSummary,
     SectionRecord, TraceRecord, VersionRecord, Work,
 };
+pub use states::PlaceState;

@@ -6,7 +6,7 @@ use wetbank_core::{
     BY_HAND, Explanation, Original, Rule, branch_sentence, delivery_words, format_duration, rule_sentence, step_words,
 };
 use wetbank_engine::{Arrangement, ExplainedFile, KeyStatus, LiveRule, PartnerStatus, PlaceStatus, Warning};
-use wetbank_journal::{AttemptRecord, HoldRecord, ItemRecord, Journal, JournalError, RunSummary};
+use wetbank_journal::{AttemptRecord, HoldRecord, ItemRecord, Journal, JournalError, PlaceState, RunSummary};
 use wetbank_places::{Entry, EntryKind, ProbeStep};
 
 /// Days in a rule's strip.
@@ -268,6 +268,21 @@ pub(crate) fn place(place: PlaceStatus) -> api::Place {
     }
 }
 
+/// Spans without gaps; before the first record nothing is known.
+pub(crate) fn place_day(states: Vec<PlaceState>, from: Timestamp, to: Timestamp) -> api::PlaceDay {
+    let mut spans: Vec<api::PlaceSpan> = Vec::new();
+    let first = states.first().map_or(to, |state| state.at);
+    if first > from {
+        spans.push(api::PlaceSpan { from: time(from), to: time(first), state: "unknown".to_owned(), why: None });
+    }
+    let ends: Vec<Timestamp> = states.iter().skip(1).map(|state| state.at).chain([to]).collect();
+    for (state, end) in states.into_iter().zip(ends) {
+        let begin = time(state.at.max(from));
+        spans.push(api::PlaceSpan { from: begin, to: time(end), state: state.state, why: state.why });
+    }
+    api::PlaceDay { from: time(from), to: time(to), spans }
+}
+
 pub(crate) fn warning(warning: Warning) -> api::Warning {
     api::Warning {
         what: warning.what,
@@ -352,5 +367,31 @@ pub(crate) fn key(key: KeyStatus) -> api::Key {
         expires: key.encrypts.as_ref().ok().copied().flatten().map(time),
         unfit: key.encrypts.err(),
         changed: time(key.changed),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_places_day_has_no_gap_and_begins_with_what_was_so_before() {
+        let at = |text: &str| format!("2026-03-{text}:00Z").parse::<Timestamp>().expect("a time");
+        let state = |text: &str, state: &str| PlaceState { at: at(text), state: state.to_owned(), why: None };
+        let told = |states: Vec<PlaceState>| -> Vec<(String, String)> {
+            let day = place_day(states, at("13T12:00"), at("14T12:00"));
+            for pair in day.spans.windows(2) {
+                assert_eq!(pair[0].to, pair[1].from);
+            }
+            assert_eq!((&day.spans[0].from, &day.spans[day.spans.len() - 1].to), (&day.from, &day.to));
+            day.spans.into_iter().map(|span| (span.state, span.from[8..16].to_owned())).collect()
+        };
+        let span = |state: &str, from: &str| (state.to_owned(), from.to_owned());
+        assert_eq!(told(Vec::new()), [span("unknown", "13T12:00")]);
+        assert_eq!(
+            told(vec![state("10T00:00", "well"), state("14T06:00", "away"), state("14T06:10", "well")]),
+            [span("well", "13T12:00"), span("away", "14T06:00"), span("well", "14T06:10")]
+        );
+        assert_eq!(told(vec![state("14T06:00", "well")]), [span("unknown", "13T12:00"), span("well", "14T06:00")]);
     }
 }

@@ -93,6 +93,7 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(runs::trace))
             .routes(routes!(places::places, places::add))
             .routes(routes!(places::test))
+            .routes(routes!(places::day))
             .routes(routes!(places::browse))
             .routes(routes!(places::by_hand))
             .routes(routes!(partners::partners))

@@ -162,3 +162,59 @@ fn a_run_that_waits_for_a_server_can_be_stopped_and_dismissed() {
     assert_eq!(names(&office.path("office/out")), ["a.csv"]);
     assert_eq!(names(&office.path("harbour")), ["b.csv"]);
 }
+
+#[test]
+fn a_place_that_was_away_is_probed_used_again_by_itself_and_its_day_tells_it() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let start = |port: u16| {
+        let options = wetbank_standins::BucketStandinOptions {
+            listen: ([127, 0, 0, 1], port).into(),
+            bucket: "survey".to_owned(),
+            access_key: "merrow".to_owned(),
+            secret_key: "grey heron".to_owned(),
+        };
+        runtime.block_on(wetbank_standins::BucketStandin::start(options))
+    };
+    let archive = start(0).unwrap();
+    let port: u16 = archive.url().rsplit(':').next().unwrap().parse().unwrap();
+    let office = Office::open();
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    office.wetbank_with(&["secret", "set", "archive"], "grey heron");
+    office.book(&format!(
+        r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+[place.archive]
+kind = "bucket"
+url = "http://127.0.0.1:{port}"
+bucket = "survey"
+access-key = "merrow"
+secret-key = {{ secret = "archive" }}
+[rule.keep]
+starts = {{ arrival = {{ place = "office", folder = "in" }} }}
+[[rule.keep.branch]]
+steps = [ {{ copy = {{ to = "archive" }} }} ]
+"#
+    ));
+    office.put("office/in/first.csv", b"levels");
+    wait_for("the first file", || archive.object("first.csv"));
+    office.wait_idle();
+    drop(archive);
+    for number in 0..40 {
+        office.put(&format!("office/in/{number:02}.csv"), b"levels");
+    }
+    wait_for("all of them wait", || (office.json(&["status"])["waiting"] == 40).then_some(()));
+    assert!(office.holds().is_empty(), "a file has no fault in that");
+    let archive = wait_for("the archive is back", || start(port).ok());
+    wait_for("every file", || (archive.keys().len() == 40).then_some(()));
+    office.wait_idle();
+    let day: serde_json::Value = runtime.block_on(async {
+        let asked = reqwest::Client::new().get(format!("{}/api/v1/places/archive/day", office.url()));
+        asked.bearer_auth(office.token()).send().await.unwrap().json().await.unwrap()
+    });
+    let spans = day["spans"].as_array().unwrap();
+    let states: Vec<_> = spans.iter().map(|span| span["state"].as_str().unwrap()).collect();
+    assert!(states.ends_with(&["well", "away", "well"]), "{day:#}");
+    assert!(spans[states.len() - 2]["why"].as_str().unwrap().contains("nothing listens at"), "{day:#}");
+}

@@ -6,6 +6,7 @@ import { type Place, type TestedPlace, api } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
 import { FolderList } from "../../shared/ui/FolderList";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+import { DayOfPlace } from "./DayOfPlace";
 
 function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   const client = useQueryClient();
@@ -92,6 +93,7 @@ function One({ place }: { place: Place }) {
         </section>
         <div className="grid min-w-0 gap-4">
           <Test place={place} atOnce={search.get("test") === "now"} />
+          <DayOfPlace place={place.name} />
           <section className="panel" aria-label="Rules that use it">
             {place.rules.length === 0 && <p className="quiet px-4 py-3">No rule uses it.</p>}
             {place.rules.map((rule) => (

@@ -17,6 +17,7 @@ export type Partner = Schemas["Partner"];
 export type Warning = Schemas["Warning"];
 export type ByHand = Schemas["ByHand"];
 export type Begun = Schemas["Begun"];
+export type PlaceDay = Schemas["PlaceDay"];
 export type NewPlace = Schemas["NewPlace"];
 export type TestedPlace = Schemas["TestedPlace"];
 export type Listing = Schemas["Listing"];

@@ -296,6 +296,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/places/{name}/day": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a place did in the last day. */
+        get: operations["day"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{name}/test": {
         parameters: {
             query?: never;
@@ -894,6 +911,23 @@ export interface components {
             /** @description `well`, `away` or `unknown`. */
             state: string;
             text: string;
+        };
+        /** @description How a place did in the last day. */
+        PlaceDay: {
+            /** @description A day before `to`. */
+            from: string;
+            /** @description One after the other, without gaps, from `from` to `to`. */
+            spans: components["schemas"]["PlaceSpan"][];
+            /** @description Now. */
+            to: string;
+        };
+        PlaceSpan: {
+            from: string;
+            /** @description `well`, `away` or `unknown`. */
+            state: string;
+            to: string;
+            /** @description Why it was away. */
+            why?: string | null;
         };
         /** @description A problem, as RFC 9457 has it. */
         Problem: {
@@ -1693,6 +1727,35 @@ export interface operations {
                 };
             };
             410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    day: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceDay"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -32,7 +32,7 @@ use wetbank_places::{Bucket, Folder, Ftp, Place, PlaceError, PlaceErrorKind, Sft
 
 use crate::{
     Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
-    keys::Keys, runner, watch,
+    keys::Keys, probe, runner, watch,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -60,6 +60,8 @@ pub(crate) struct Core {
     pub cancel: CancellationToken,
     pub tracker: TaskTracker,
     pub arrangement_changed: Notify,
+    /// A place failed, or was probed.
+    pub place_news: Notify,
     /// Items at work: their run, and what stops them.
     at_work: std::sync::Mutex<HashMap<i64, (i64, CancellationToken)>>,
     /// Encrypting and decrypting keeps a processor busy: more at once would only take memory.
@@ -148,6 +150,8 @@ impl Core {
         if news {
             tracing::warn!(place = %error.place, %error, "place failed");
             self.events.tell(Event::Place { place: error.place.clone() });
+            self.remember(vec![error.place.to_string()], "away", Some(error.to_string()));
+            self.place_news.notify_one();
         }
         news
     }
@@ -155,8 +159,19 @@ impl Core {
     /// A place works again: what waits for it need not wait longer.
     pub fn place_well(&self, place: &Name) {
         self.events.tell(Event::Place { place: place.clone() });
+        self.remember(vec![place.to_string()], "well", None);
         let arrangement = self.arrangement();
         self.claims.hurry(|work| arrangement.rule(&work.rule).is_some_and(|live| live.rule.places().contains(place)));
+    }
+
+    /// Records how places do. It is only for people: nobody waits for it.
+    fn remember(&self, places: Vec<String>, state: &'static str, why: Option<String>) {
+        let journal = self.journal.clone();
+        self.tracker.spawn(async move {
+            if let Err(error) = journal.note_states(places, state, why, clock::now()).await {
+                tracing::warn!(%error, "how a place does could not be recorded");
+            }
+        });
     }
 
     /// Removes an item's files from the work folder.
@@ -259,6 +274,7 @@ impl Engine {
             cancel: CancellationToken::new(),
             tracker: TaskTracker::new(),
             arrangement_changed: Notify::new(),
+            place_news: Notify::new(),
             at_work: std::sync::Mutex::default(),
             crypt_slots: Semaphore::new(CRYPT_SLOTS),
             large_slots: std::sync::Mutex::default(),
@@ -273,6 +289,9 @@ impl Engine {
         core.tracker.spawn(watch::take_in(core.clone(), sightings));
         core.tracker.spawn(runner::run(core.clone()));
         core.tracker.spawn(watch::supervise(core.clone()));
+        core.tracker.spawn(probe::run(core.clone()));
+        // Nobody knows how they did while the service was not there.
+        core.remember(core.arrangement().specs.keys().map(ToString::to_string).collect(), "unknown", None);
         Ok(engine)
     }
 

@@ -77,8 +77,9 @@ impl Engine {
                 self.core.place_failed(error);
             }
             None => {
-                self.core.health.well(place.name());
-                self.core.place_well(place.name());
+                if self.core.health.well(place.name()) {
+                    self.core.place_well(place.name());
+                }
             }
         }
         Ok(steps)

@@ -68,7 +68,9 @@ impl AtStep<'_> {
             Err(_) if self.stop.is_cancelled() => return Err(FailureKind::Stopping),
             Err(e) => return Err(e.into()),
         };
-        self.core.health.well(&to.place);
+        if self.core.health.well(&to.place) {
+            self.core.place_well(&to.place);
+        }
         let arrived = staging.entry.fingerprint.clone();
         let moved = then_remove.is_some();
         let hand = if moved {

@@ -1,6 +1,7 @@
 //! Places.
 
 use axum::{Json, extract::State, http::StatusCode};
+use jiff::{Timestamp, ToSpan};
 use secrecy::SecretString;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -71,6 +72,22 @@ pub(crate) async fn test(
         steps: steps.into_iter().map(map::test_step).collect(),
         identity: identity.map(|i| api::Identity { what: i.what.to_owned(), fingerprint: i.fingerprint }),
     }))
+}
+
+/// How a place did in the last day.
+#[utoipa::path(get, path = "/places/{name}/day", tag = "places", params(("name" = String, Path)), responses((status = 200, body = api::PlaceDay), (status = 404, body = api::Problem)))]
+pub(crate) async fn day(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+) -> Result<Json<api::PlaceDay>, ApiError> {
+    let known = state.engine.places().iter().any(|place| place.name.as_str() == name);
+    if !known {
+        return Err(ApiError::not_found("place", name));
+    }
+    let now = Timestamp::now();
+    let from = now.checked_sub(24.hours()).unwrap_or(now);
+    Ok(Json(map::place_day(state.engine.journal().place_states(&name, from).await?, from, now)))
 }
 
 #[derive(Deserialize, IntoParams)]

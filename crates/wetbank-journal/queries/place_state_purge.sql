@@ -1,0 +1,1 @@
+DELETE FROM place_state WHERE at < ?1
