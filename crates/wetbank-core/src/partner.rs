@@ -1,12 +1,8 @@
 //! Partners: who receives, how they want it, and what must be looked after in time.
 
-use jiff::{
-    Timestamp,
-    civil::{Date, Time},
-    tz::TimeZone,
-};
+use jiff::{Timestamp, civil::Date};
 
-use crate::{IfExists, Name, PlaceName, Template};
+use crate::{Hours, IfExists, Name, PlaceName, Template};
 
 /// Warnings come so many days before something expires.
 const WARNED: [i64; 3] = [30, 7, 1];
@@ -76,40 +72,28 @@ pub struct Expiry {
     pub until: Date,
 }
 
-/// Hours of each day in which nothing is delivered; they may go over midnight.
+/// Hours of each day in which nothing is delivered.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct QuietHours {
-    /// The first minute.
-    pub from: Time,
-    /// The first minute after.
-    pub until: Time,
-    /// The clock that counts.
-    pub zone: TimeZone,
-}
+pub struct QuietHours(pub Hours);
 
 impl QuietHours {
     /// When the quiet that is now ends; nothing if it is not quiet.
     pub fn end(&self, now: Timestamp) -> Option<Timestamp> {
-        let local = now.to_zoned(self.zone.clone());
-        let time = local.time();
-        let is_quiet = if self.from < self.until {
-            (self.from..self.until).contains(&time)
-        } else {
-            time >= self.from || time < self.until
-        };
-        if !is_quiet {
+        let Hours { until, zone, .. } = &self.0;
+        if !self.0.hold_at(now) {
             return None;
         }
-        let day = if time < self.until { local.date() } else { local.date().tomorrow().ok()? };
+        let local = now.to_zoned(zone.clone());
+        let day = if local.time() < *until { local.date() } else { local.date().tomorrow().ok()? };
         // A time that the clock skips on that day means the moment after the gap.
-        Some(day.to_datetime(self.until).to_zoned(self.zone.clone()).ok()?.timestamp())
+        Some(day.to_datetime(*until).to_zoned(zone.clone()).ok()?.timestamp())
     }
 }
 
 impl std::fmt::Display for QuietHours {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let zone = self.zone.iana_name().unwrap_or("UTC");
-        write!(f, "{} to {} ({zone})", self.from.strftime("%H:%M"), self.until.strftime("%H:%M"))
+        let zone = self.0.zone.iana_name().unwrap_or("UTC");
+        write!(f, "{} to {} ({zone})", self.0.from.strftime("%H:%M"), self.0.until.strftime("%H:%M"))
     }
 }
 
@@ -125,6 +109,8 @@ pub fn warned(until: Timestamp, now: Timestamp) -> Option<i64> {
 
 #[cfg(test)]
 mod tests {
+    use jiff::tz::TimeZone;
+
     use super::*;
 
     fn at(text: &str) -> Timestamp {
@@ -132,7 +118,11 @@ mod tests {
     }
 
     fn quiet(from: &str, until: &str, zone: &str) -> QuietHours {
-        QuietHours { from: from.parse().unwrap(), until: until.parse().unwrap(), zone: TimeZone::get(zone).unwrap() }
+        QuietHours(Hours {
+            from: from.parse().unwrap(),
+            until: until.parse().unwrap(),
+            zone: TimeZone::get(zone).unwrap(),
+        })
     }
 
     #[test]

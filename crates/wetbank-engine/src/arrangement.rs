@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use wetbank_core::{Known, Name, Partner, PlaceSpec, Rule};
+use wetbank_core::{Known, Limits, Name, Partner, PlaceSpec, Rule};
 use wetbank_places::{Place, PlaceError};
 
 /// A rule in force.
@@ -32,6 +32,8 @@ pub struct Arrangement {
     pub partners: Vec<Partner>,
     /// Places by name.
     pub specs: BTreeMap<Name, PlaceSpec>,
+    /// The limits of places that have any.
+    pub limits: BTreeMap<Name, Limits>,
     /// The places' texts.
     pub texts: BTreeMap<Name, String>,
     /// Places that can be used, or why not.

@@ -58,8 +58,9 @@ pub(crate) async fn transfer(
     done: Arc<AtomicU64>,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
+    let is_limited = source.place.is_limited() || place.is_limited();
     let staging = match (source.place.as_folder(), place.as_folder()) {
-        (Some(from), Some(to)) => {
+        (Some(from), Some(to)) if !is_limited => {
             let copied = to.copy_in(from, &source.path, temporary, done, cancel.clone()).await?;
             Staging { entry: copied.entry, digests: copied.digests, source: copied.source }
         }

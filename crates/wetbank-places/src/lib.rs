@@ -9,6 +9,7 @@ mod error;
 mod folder;
 mod ftp;
 mod identity;
+mod limited;
 mod place;
 mod probe;
 mod sftp;
@@ -21,6 +22,7 @@ pub use error::{PlaceError, PlaceErrorKind};
 pub use folder::{Copied, Folder};
 pub use ftp::Ftp;
 pub use identity::{Identity, shown_identity};
+pub use limited::Limited;
 pub use place::{
     Capabilities, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream, Staged,
     fingerprint_of,

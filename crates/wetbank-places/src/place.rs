@@ -151,6 +151,11 @@ pub trait Place: Send + Sync + fmt::Debug {
         None
     }
 
+    /// Whether bytes to and from it are counted; then they must pass as chunks.
+    fn is_limited(&self) -> bool {
+        false
+    }
+
     /// Reaches the server anew and secures the connection, without signing in. The answer says
     /// in words how it is secured.
     async fn secure(&self) -> Result<String> {

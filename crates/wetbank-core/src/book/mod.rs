@@ -4,16 +4,19 @@
 //! found, each with its file, line, key and remedy. The text of each section is kept as it was
 //! written, with its comments, because the text is what people edit and compare.
 
+mod limits;
 mod partners;
 mod places;
 mod raw;
 mod resolve;
 mod sections;
 
+use std::collections::BTreeMap;
+
 pub use places::place_keys;
 use serde::Serialize;
 
-use crate::{Partner, PlaceName, PlaceSpec, Rule};
+use crate::{Limits, Partner, PlaceName, PlaceSpec, Rule};
 
 /// What a section of the book arranges.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -54,6 +57,8 @@ pub struct Section {
 pub struct Book {
     /// Places by name, in the order written.
     pub places: Vec<(PlaceName, PlaceSpec)>,
+    /// The limits of places that have any.
+    pub limits: BTreeMap<PlaceName, Limits>,
     /// Rules, in the order they are asked.
     pub rules: Vec<Rule>,
     /// Partners.

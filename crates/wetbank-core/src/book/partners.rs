@@ -1,12 +1,11 @@
 //! From the book's shape to partners.
 
-use jiff::{civil::Time, tz::TimeZone};
 use toml::Spanned;
 
 use super::{
+    limits::hours,
     raw,
-    raw::Text,
-    resolve::{At, Checked, Mistake, folder_template, place_name, time_zone},
+    resolve::{At, Checked, Mistake, folder_template, place_name},
 };
 use crate::{Delivery, Expiry, IfExists, Name, Partner, Person, PlaceName, QuietHours};
 
@@ -28,7 +27,7 @@ pub(super) fn resolve_partner(name: &str, spanned: &Spanned<raw::Partner>, known
             encrypt_to: if delivery.encrypt { raw.keys.clone() } else { Vec::new() },
             sign: delivery.sign.clone(),
             armour: delivery.armour,
-            quiet: delivery.quiet.as_ref().map(quiet).transpose()?,
+            quiet: delivery.quiet.as_ref().map(|raw| hours(raw).map(QuietHours)).transpose()?,
         })
     });
     Ok(Partner {
@@ -51,18 +50,4 @@ fn expiry(raw: &raw::Expires) -> Checked<Expiry> {
     let until = raw.until.str().parse();
     let until = until.map_err(|_| format!("\"{}\" is no day; write it as in \"2027-03-14\"", raw.until.str()));
     Ok(Expiry { what: raw.what.clone(), until: until.at(&raw.until)? })
-}
-
-fn quiet(raw: &raw::Quiet) -> Checked<QuietHours> {
-    Ok(QuietHours {
-        from: time(&raw.from)?,
-        until: time(&raw.until)?,
-        zone: raw.zone.as_ref().map_or(Ok(TimeZone::UTC), time_zone)?,
-    })
-}
-
-fn time(text: &Text) -> Checked<Time> {
-    Time::strptime("%H:%M", text.str())
-        .map_err(|_| format!("\"{}\" is no time of day; write it as in \"22:00\"", text.str()))
-        .at(text)
 }

@@ -48,6 +48,19 @@ pub(super) struct Place {
     pub access_key: Option<Text>,
     pub secret_key: Option<SecretRef>,
     pub connections: Option<u8>,
+    pub transfers: Option<u8>,
+    pub rate: Option<Text>,
+    #[serde(default)]
+    pub rates: Vec<Rate>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Rate {
+    pub most: Text,
+    pub from: Option<Text>,
+    pub until: Option<Text>,
+    pub zone: Option<Text>,
 }
 
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
@@ -99,12 +112,12 @@ pub(super) struct Delivery {
     pub sign: Option<String>,
     #[serde(default)]
     pub armour: bool,
-    pub quiet: Option<Quiet>,
+    pub quiet: Option<Hours>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub(super) struct Quiet {
+pub(super) struct Hours {
     pub from: Text,
     pub until: Text,
     pub zone: Option<Text>,

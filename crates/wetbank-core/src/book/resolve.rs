@@ -5,7 +5,10 @@ use std::{ops::Range, time::Duration};
 use jiff::{Timestamp, tz::TimeZone};
 use toml::Spanned;
 
-use super::{Book, Known, Problem, line_of, partners::resolve_partner, places::resolve_place, raw, raw::Text};
+use super::{
+    Book, Known, Problem, limits::resolve_limits, line_of, partners::resolve_partner, places::resolve_place, raw,
+    raw::Text,
+};
 use crate::{
     Arrival, Attribute, Branch, ByteSize, Condition, Delivery, IfExists, Name, Operator, Original, Partner, PlaceName,
     RelPath, RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
@@ -57,9 +60,14 @@ pub(super) fn resolve(files: &[Parsed<'_>], known: &Known, problems: &mut Vec<Pr
             let key = format!("place.{name}");
             match Name::new(name)
                 .map_err(|e| Mistake(place.span(), e.to_string()))
-                .and_then(|name| Ok((name, resolve_place(place)?)))
+                .and_then(|name| Ok((name, resolve_place(place)?, resolve_limits(place.as_ref())?)))
             {
-                Ok(place_) => places.push((number, place.span().start, place_)),
+                Ok((name, spec, limits)) => {
+                    if !limits.is_none() {
+                        book.limits.insert(name.clone(), limits);
+                    }
+                    places.push((number, place.span().start, (name, spec)));
+                }
                 Err(mistake) => note(file, text, key, mistake),
             }
         }

@@ -202,3 +202,24 @@ fn a_part_of_a_book_may_name_partners_that_are_in_force_and_its_own_count_instea
         assert_eq!(book.rules[0].partners().count(), 1);
     }
 }
+
+#[test]
+fn limits_of_a_place_are_read_and_mistakes_in_them_are_told() {
+    let root = "root     = \"/incoming\"   # agreed with the duty office\n";
+    let with = |more: &str| BOOK.replace(root, &format!("{root}{more}\n"));
+    let rates = "rate = \"4 MB/s\"\nrates = [ { most = \"500 kB/s\", from = \"07:00\", until = \"19:00\", zone = \"Europe/London\" } ]";
+    let book = read(&with(&format!("transfers = 2\n{rates}"))).unwrap();
+    let limits = &book.limits[&crate::Name::new("skerrow-harbour").unwrap()];
+    assert_eq!(limits.transfers, Some(2));
+    assert_eq!(limits.rate_at("2026-07-14T06:30:00Z".parse().unwrap()), Some(500_000), "London is an hour ahead");
+    assert_eq!(limits.rate_at("2026-07-14T19:30:00Z".parse().unwrap()), Some(4_000_000));
+    for (wrong, words) in [
+        ("rate = \"fast\"", "is no speed"),
+        ("rate = \"0 MB/s\"", "is no speed"),
+        ("rates = [ { most = \"1 MB/s\", from = \"07:00\" } ]", "both from and until"),
+        ("rates = [ { most = \"1 MB/s\", from = \"7\", until = \"19:00\" } ]", "no time of day"),
+    ] {
+        let problems = read(&with(wrong)).unwrap_err();
+        assert!(problems.len() == 1 && problems[0].message.contains(words), "{wrong}: {problems:?}");
+    }
+}

@@ -24,11 +24,12 @@ use jiff::Timestamp;
 use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::{
-    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Name, PlaceSpec, RelPath, Rule, SftpSignIn, parse_book,
+    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Limits, Name, PlaceSpec, RelPath, Rule, SftpSignIn,
+    parse_book,
 };
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, Work};
-use wetbank_places::{Bucket, Folder, Ftp, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Webdav};
+use wetbank_places::{Bucket, Folder, Ftp, Limited, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Webdav};
 
 use crate::{
     Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
@@ -363,16 +364,19 @@ impl Engine {
             let text = sections.iter().find(|s| s.kind == "place" && s.name == name.as_str());
             let text = text.map(|s| s.text.clone()).unwrap_or_default();
             let place = match (old.specs.get(name), old.places.get(name)) {
-                (Some(same), Some(Ok(place))) if same == spec => Ok(place.clone()),
+                (Some(same), Some(Ok(place))) if same == spec && old.limits.get(name) == book.limits.get(name) => {
+                    Ok(place.clone())
+                }
                 _ => {
                     self.core.health.forget(name);
-                    self.build(name, spec).await
+                    self.build(name, spec, book.limits.get(name)).await
                 }
             };
             new.places.insert(name.clone(), place);
             new.specs.insert(name.clone(), spec.clone());
             new.texts.insert(name.clone(), text);
         }
+        new.limits = book.limits;
         new.partners = book.partners;
         for rule in book.rules {
             let Some(section) = sections.iter().find(|s| s.kind == "rule" && s.name == rule.name.as_str()) else {
@@ -394,7 +398,20 @@ impl Engine {
         Ok(())
     }
 
-    async fn build(&self, name: &Name, spec: &PlaceSpec) -> Result<Arc<dyn Place>, PlaceError> {
+    async fn build(
+        &self,
+        name: &Name,
+        spec: &PlaceSpec,
+        limits: Option<&Limits>,
+    ) -> Result<Arc<dyn Place>, PlaceError> {
+        let place = self.build_unlimited(name, spec).await?;
+        Ok(match limits {
+            Some(limits) => Limited::new(place, limits),
+            None => place,
+        })
+    }
+
+    async fn build_unlimited(&self, name: &Name, spec: &PlaceSpec) -> Result<Arc<dyn Place>, PlaceError> {
         let refused = |error: EngineError| PlaceError {
             kind: PlaceErrorKind::Refused,
             place: name.clone(),

@@ -40,7 +40,7 @@ impl Engine {
         for (name, spec) in arrangement.specs.clone() {
             if spec.secrets().iter().any(|s| s.as_str() == secret) {
                 self.core.health.forget(&name);
-                arrangement.places.insert(name.clone(), self.build(&name, &spec).await);
+                arrangement.places.insert(name.clone(), self.build(&name, &spec, arrangement.limits.get(&name)).await);
             }
         }
         *self.core.arrangement.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(arrangement);
