@@ -35,7 +35,7 @@ pub use place::{
     BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec,
 };
 pub use retry::RetryPolicy;
-pub use rule::{Arrival, Branch, IfExists, Original, Rule, Step, Target};
+pub use rule::{Arrival, Branch, IfExists, LookPace, Original, Rule, Step, Target};
 pub use sentence::{branch_sentence, delivery_words, rule_sentence, step_words};
 pub use state::{InvalidMove, ItemState, RunState, run_state};
 pub use template::{Template, TemplateError, TemplateFacts};

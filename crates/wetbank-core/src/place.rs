@@ -40,6 +40,8 @@ pub enum PlaceSpec {
     Folder {
         /// Its root.
         root: String,
+        /// Where a share must be mounted for it to be there; the root lies in it.
+        mount: Option<String>,
     },
     /// An SFTP server.
     Sftp(SftpSpec),
@@ -184,7 +186,7 @@ impl PlaceSpec {
     /// The address for people: `/srv/office` or `merrow@sftp.skerrow.example:22/incoming`.
     pub fn address(&self) -> String {
         match self {
-            Self::Folder { root } => root.clone(),
+            Self::Folder { root, .. } => root.clone(),
             Self::Sftp(spec) => {
                 format!("{}@{}:{}/{}", spec.user, spec.host, spec.port, spec.root.trim_start_matches('/'))
             }

@@ -42,9 +42,18 @@ pub struct Arrival {
     /// How long a file must stay unchanged.
     pub settle: Duration,
     /// How often the folder is looked through where no events come.
-    pub poll: Duration,
+    pub pace: LookPace,
     /// Whether the rule takes files that it made itself.
     pub own_results: bool,
+}
+
+/// How often a folder is looked through.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LookPace {
+    /// After this time.
+    Every(Duration),
+    /// Soon after something came, and less and less often while nothing comes.
+    Adaptive,
 }
 
 /// Conditions and the steps for the files that meet them.

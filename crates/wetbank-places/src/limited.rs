@@ -58,7 +58,7 @@ impl Pace {
 
 impl Limited {
     /// The place within limits; the place itself if there are none.
-    pub fn new(inner: Arc<dyn Place>, limits: &Limits) -> Arc<dyn Place> {
+    pub fn around(inner: Arc<dyn Place>, limits: &Limits) -> Arc<dyn Place> {
         if limits.is_none() {
             return inner;
         }

@@ -9,13 +9,14 @@ use std::{
     time::{Duration, Instant},
 };
 
+use futures_util::StreamExt;
 use support::{path, put, read, write};
 use tempfile::TempDir;
 use wetbank_core::{Limits, Name, Rate};
-use wetbank_places::{Collision, Folder, Limited, Place};
+use wetbank_places::{Collision, Depth, Folder, Limited, Place, PlaceErrorKind};
 
 fn limited(root: &TempDir, limits: &Limits) -> Arc<dyn Place> {
-    Limited::new(Arc::new(Folder::new(Name::new("here").unwrap(), root.path())), limits)
+    Limited::around(Arc::new(Folder::new(Name::new("here").unwrap(), root.path())), limits)
 }
 
 fn rate(most: u64) -> Limits {
@@ -55,4 +56,26 @@ fn without_limits_the_place_is_itself() {
     let root = TempDir::new().unwrap();
     assert!(!limited(&root, &Limits::default()).is_limited());
     assert!(limited(&root, &rate(1)).is_limited() && limited(&root, &rate(1)).as_folder().is_some());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_share_that_is_not_mounted_is_unreachable_and_never_an_empty_folder() {
+    // The empty folder that lies below a mount while nothing is mounted there.
+    let bare = TempDir::new().unwrap();
+    let place = Folder::mounted(Name::new("share").unwrap(), bare.path(), Some(bare.path()));
+    let listed = place.list(&wetbank_core::RelPath::root(), Depth::One).next().await;
+    for error in [
+        place.reach().await.unwrap_err(),
+        listed.expect("an error, not an end").unwrap_err(),
+        place.stat(&path("a.csv")).await.unwrap_err(),
+        write(&place, ".wetbank-1", &path("a"), b"x").await.unwrap_err(),
+    ] {
+        assert_eq!(error.kind, PlaceErrorKind::Unreachable, "{error}");
+        assert!(error.detail.starts_with("nothing is mounted at "), "{error}");
+    }
+    assert_eq!(std::fs::read_dir(bare.path()).unwrap().count(), 0, "nothing was written beneath it");
+    // A mount that every Linux has.
+    let there = Folder::mounted(Name::new("share").unwrap(), "/proc/self", Some("/proc"));
+    there.reach().await.unwrap();
+    assert!(!there.capabilities().reports_changes, "a server does not tell what others change");
 }

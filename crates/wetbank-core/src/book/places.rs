@@ -19,7 +19,7 @@ const CONNECTIONS: u8 = 4;
 const REGION: &str = "us-east-1";
 /// Every kind with the keys it knows besides `kind`.
 const KINDS: [(&str, &[&str]); 5] = [
-    ("folder", &["root"]),
+    ("folder", &["root", "mount"]),
     ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections"]),
     ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections"]),
     ("webdav", &["url", "user", "password", "certificate", "connections"]),
@@ -72,6 +72,7 @@ impl<'a> Reader<'a> {
         };
         let given = [
             ("root", place.root.is_some()),
+            ("mount", place.mount.is_some()),
             ("host", place.host.is_some()),
             ("port", place.port.is_some()),
             ("user", place.user.is_some()),
@@ -134,7 +135,19 @@ impl<'a> Reader<'a> {
             let words = format!("root \"{}\" must be an absolute folder, as in \"/srv/office\"", root.str());
             return Err(Mistake(root.0.span(), words));
         }
-        Ok(PlaceSpec::Folder { root: root.str().to_owned() })
+        let root = root.str().to_owned();
+        let mount = match &self.raw().mount {
+            Some(text) => {
+                let mount = text.str().trim_end_matches('/');
+                if !mount.starts_with('/') || !(root == mount || root.starts_with(&format!("{mount}/"))) {
+                    let words = format!("mount \"{}\" must be an absolute folder that holds the root", text.str());
+                    return Err(Mistake(text.0.span(), words));
+                }
+                Some(mount.to_owned())
+            }
+            None => None,
+        };
+        Ok(PlaceSpec::Folder { root, mount })
     }
 
     fn sftp(&self) -> Checked<PlaceSpec> {

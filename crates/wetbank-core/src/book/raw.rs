@@ -33,6 +33,7 @@ pub(super) struct Book {
 pub(super) struct Place {
     pub kind: Text,
     pub root: Option<Text>,
+    pub mount: Option<Text>,
     pub host: Option<Text>,
     pub port: Option<u16>,
     pub user: Option<Text>,

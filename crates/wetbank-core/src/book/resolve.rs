@@ -10,14 +10,11 @@ use super::{
     raw::Text,
 };
 use crate::{
-    Arrival, Attribute, Branch, ByteSize, Condition, Delivery, IfExists, Name, Operator, Original, Partner, PlaceName,
-    RelPath, RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
+    Arrival, Attribute, Branch, ByteSize, Condition, Delivery, IfExists, LookPace, Name, Operator, Original, Partner,
+    PlaceName, RelPath, RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
     condition::{glob, regular_expression},
     parse_duration,
 };
-
-/// How often a folder is looked through besides its events, or instead of them.
-const LOOK_EVERY: Duration = Duration::from_secs(30);
 
 /// Everything a rule may name.
 struct Ends<'a> {
@@ -171,7 +168,10 @@ fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends<'_>) -> Ch
         except: globs(&starts.except)?,
         deep: starts.below,
         settle: duration(starts.settle.as_ref(), Duration::ZERO)?,
-        poll: duration(starts.look_every.as_ref(), LOOK_EVERY)?.max(Duration::from_millis(100)),
+        pace: match &starts.look_every {
+            None => LookPace::Adaptive,
+            text => LookPace::Every(duration(text.as_ref(), Duration::ZERO)?.max(Duration::from_millis(100))),
+        },
         own_results: starts.own_results,
     };
     let zone = match &raw.zone {

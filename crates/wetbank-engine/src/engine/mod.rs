@@ -406,7 +406,7 @@ impl Engine {
     ) -> Result<Arc<dyn Place>, PlaceError> {
         let place = self.build_unlimited(name, spec).await?;
         Ok(match limits {
-            Some(limits) => Limited::new(place, limits),
+            Some(limits) => Limited::around(place, limits),
             None => place,
         })
     }
@@ -420,7 +420,7 @@ impl Engine {
             detail: error.to_string(),
         };
         match spec {
-            PlaceSpec::Folder { root } => Ok(Arc::new(Folder::new(name.clone(), root))),
+            PlaceSpec::Folder { root, mount } => Ok(Arc::new(Folder::mounted(name.clone(), root, mount.as_ref()))),
             PlaceSpec::Sftp(sftp) => {
                 let credentials = match &sftp.sign_in {
                     SftpSignIn::Password(secret) => {

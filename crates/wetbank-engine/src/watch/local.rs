@@ -13,7 +13,7 @@ use inotify::{EventMask, Inotify, WatchDescriptor, WatchMask, Watches};
 use jiff::Timestamp;
 use tokio::{sync::Notify, time::Instant};
 use tokio_util::sync::CancellationToken;
-use wetbank_core::{FilePath, RelPath};
+use wetbank_core::{FilePath, LookPace, RelPath};
 use wetbank_places::{Depth, Entry, EntryKind, Place};
 
 use super::{
@@ -120,7 +120,11 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
             };
             let pause = if whole && !local.blind { SCAN_EVERY } else { SCAN_BLIND };
             // Rules may ask for more frequent looks than events make necessary, not for fewer.
-            let asked = local.watched.rules.iter().map(|l| l.rule.arrival.poll).min().unwrap_or(pause);
+            let asked = local.watched.rules.iter().filter_map(|live| match live.rule.arrival.pace {
+                LookPace::Every(every) => Some(every),
+                LookPace::Adaptive => None,
+            });
+            let asked = asked.min().unwrap_or(pause);
             scan_at = Instant::now() + if whole { pause } else { asked.min(pause) };
         }
         let look_at = local.again.next().map_or(scan_at, |due| (Instant::now() + clock::until(due)).min(scan_at));

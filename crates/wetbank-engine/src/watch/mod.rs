@@ -3,6 +3,7 @@
 mod intake;
 mod ledger;
 mod local;
+mod pace;
 mod remote;
 mod settle;
 

@@ -11,14 +11,15 @@ use wetbank_places::{Depth, EntryKind, Place};
 use super::{
     Watched,
     ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
-    settle::{Answer, QUIET, Seen, Settling},
+    pace::Pace,
+    settle::{Answer, Seen, Settling},
 };
 use crate::{clock, engine::Core};
 
 struct Look {
     folder: RelPath,
     deep: bool,
-    every: Duration,
+    pace: Pace,
     due: Instant,
     settling: Settling,
 }
@@ -29,10 +30,9 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
         .folders()
         .into_iter()
         .map(|(folder, deep)| {
-            let every =
-                watched.rules.iter().filter(|live| live.rule.arrival.folder == folder).map(|l| l.rule.arrival.poll);
+            let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == folder);
             Look {
-                every: every.min().unwrap_or(QUIET),
+                pace: Pace::new(rules.map(|live| live.rule.arrival.pace)),
                 folder,
                 deep,
                 due: Instant::now(),
@@ -60,7 +60,9 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
 async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watched, look: &mut Look) {
     let since = clock::now();
     let mut seen = SeenPaths::default();
-    let mut soonest = look.every;
+    let began = Instant::now();
+    let mut soonest: Option<Duration> = None;
+    let mut found_new = false;
     let depth = if look.deep { Depth::All } else { Depth::One };
     let mut listing = place.list(&look.folder, depth).ready_chunks(TOGETHER);
     while let Some(chunk) = listing.next().await {
@@ -77,18 +79,22 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
                         tracing::warn!(%error, "a watched folder cannot be listed");
                     }
                     // What was not listed is not gone.
-                    look.due = Instant::now() + look.every;
+                    look.due = Instant::now() + look.pace.after(false, began.elapsed());
                     return;
                 }
             }
         }
         for (at, file) in untaken(core, place.as_ref(), watched, &entries).await {
+            found_new = true;
             let (live, entry) = (&watched.rules[at], &entries[file]);
             let settle = live.rule.arrival.settle;
             let now = clock::now();
             match look.settling.look(at, &entry.path, &entry.fingerprint, settle, Seen::FoundElsewhere, now) {
                 Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), entry, since)).await,
-                Answer::LookAgain(due) => soonest = soonest.min(clock::until(due)),
+                Answer::LookAgain(due) => {
+                    let wait = clock::until(due);
+                    soonest = Some(soonest.map_or(wait, |soonest| soonest.min(wait)));
+                }
             }
         }
     }
@@ -98,5 +104,6 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
     look.settling.keep(|path| seen.contains(path));
     let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == look.folder);
     forget_gone(core, place.as_ref(), rules, &seen, since).await;
-    look.due = Instant::now() + if look.settling.is_empty() { look.every } else { soonest };
+    let pause = look.pace.after(found_new, began.elapsed());
+    look.due = Instant::now() + soonest.map_or(pause, |soonest| soonest.min(pause).max(began.elapsed()));
 }

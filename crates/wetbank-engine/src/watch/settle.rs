@@ -117,11 +117,6 @@ impl Settling {
         self.waiting.remove(&(rule, path.clone()));
     }
 
-    /// Whether any file is being waited for.
-    pub fn is_empty(&self) -> bool {
-        self.waiting.is_empty()
-    }
-
     /// Drops what a complete listing did not show any more.
     pub fn keep(&mut self, is_there: impl Fn(&RelPath) -> bool) {
         self.waiting.retain(|(_, path), _| is_there(path));

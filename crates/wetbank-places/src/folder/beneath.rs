@@ -8,32 +8,54 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use rustix::fs::{Mode, OFlags, ResolveFlags};
+use rustix::fs::{AtFlags, Mode, OFlags, ResolveFlags, StatxAttributes, StatxFlags};
 use wetbank_core::RelPath;
 
 use super::unlink_at;
 
 /// A root. It is opened anew for every call, so that a share mounted over it is noticed.
 #[derive(Debug)]
-pub(super) struct Root(PathBuf);
+pub(super) struct Root {
+    path: PathBuf,
+    mount: Option<PathBuf>,
+}
 
 impl Root {
-    pub fn new(path: PathBuf) -> Self {
-        Self(path)
+    /// With a mount it is there only while something is mounted there: else the empty folder
+    /// below a mount that is gone would look like one without files.
+    pub fn new(path: PathBuf, mount: Option<PathBuf>) -> Self {
+        Self { path, mount }
+    }
+
+    /// Whether it is there only while something is mounted.
+    pub fn is_mount(&self) -> bool {
+        self.mount.is_some()
+    }
+
+    fn must_be_mounted(&self) -> io::Result<()> {
+        let Some(mount) = &self.mount else { return Ok(()) };
+        let told = rustix::fs::statx(rustix::fs::CWD, mount, AtFlags::empty(), StatxFlags::empty());
+        match told {
+            Ok(told) if told.stx_attributes.contains(StatxAttributes::MOUNT_ROOT) => Ok(()),
+            Err(e) if e != rustix::io::Errno::NOENT => Err(e.into()),
+            _ => Err(io::Error::new(io::ErrorKind::NotConnected, format!("nothing is mounted at {}", mount.display()))),
+        }
     }
 
     pub fn path(&self) -> &Path {
-        &self.0
+        &self.path
     }
 
     fn handle(&self) -> io::Result<File> {
+        self.must_be_mounted()?;
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        Ok(File::from(rustix::fs::open(&self.0, flags, Mode::empty())?))
+        Ok(File::from(rustix::fs::open(&self.path, flags, Mode::empty())?))
     }
 
     /// Proves that the root is a folder that can be listed.
     pub fn check(&self) -> io::Result<()> {
-        std::fs::read_dir(&self.0).map(|_| ())
+        self.must_be_mounted()?;
+        std::fs::read_dir(&self.path).map(|_| ())
     }
 
     /// Opens a path below the root.

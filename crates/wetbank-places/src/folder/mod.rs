@@ -48,7 +48,13 @@ struct Inner {
 impl Folder {
     /// The place with this name and absolute root. The root is looked at only when used.
     pub fn new(name: PlaceName, root: impl Into<PathBuf>) -> Self {
-        Self { inner: Arc::new(Inner { name, root: Root::new(root.into()), sync: FolderSync::default() }) }
+        Self::mounted(name, root, None::<PathBuf>)
+    }
+
+    /// The same, there only while something is mounted at `mount`.
+    pub fn mounted(name: PlaceName, root: impl Into<PathBuf>, mount: Option<impl Into<PathBuf>>) -> Self {
+        let root = Root::new(root.into(), mount.map(Into::into));
+        Self { inner: Arc::new(Inner { name, root, sync: FolderSync::default() }) }
     }
 
     /// The absolute root.
@@ -81,6 +87,7 @@ impl Inner {
             (_, Some(rustix::io::Errno::STALE | rustix::io::Errno::NOTCONN | rustix::io::Errno::HOSTDOWN)) => {
                 PlaceErrorKind::Unreachable
             }
+            (E::NotConnected | E::StaleNetworkFileHandle | E::HostUnreachable, _) => PlaceErrorKind::Unreachable,
             (E::NotFound, _) if !self.root.path().is_dir() => PlaceErrorKind::Unreachable,
             (E::NotFound | E::NotADirectory, _) => PlaceErrorKind::NotFound,
             (E::PermissionDenied | E::ReadOnlyFilesystem, _) => PlaceErrorKind::Denied,
@@ -92,6 +99,7 @@ impl Inner {
             _ => PlaceErrorKind::Other,
         };
         let detail = match (kind, raw) {
+            (PlaceErrorKind::Unreachable, None) => error.to_string(),
             (PlaceErrorKind::Unreachable, _) => {
                 format!("the folder {} is missing; is it mounted?", self.root.path().display())
             }
@@ -159,7 +167,8 @@ impl Place for Folder {
             resumes: true,
             cuts_when_resuming: true,
             fine_times: true,
-            reports_changes: cfg!(target_os = "linux"),
+            // A server does not tell the kernel of this machine what others changed there.
+            reports_changes: cfg!(target_os = "linux") && !self.inner.root.is_mount(),
             tells_links: true,
             names: Names::Bytes,
             folders_are_made: true,
