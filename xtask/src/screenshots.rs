@@ -68,6 +68,13 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ("run", run.as_str(), &light),
         ("places", "/places", &light),
         ("place", "/places/skerrow-harbour?test=now", &light),
+        (
+            "side-by-side",
+            "/places/side-by-side?near=office&near-folder=gauges/sent&far=tidewatch-archive&far-folder=gauges",
+            &light,
+        ),
+        ("partners", "/partners", &light),
+        ("partner", "/partners/skerrow", &dark),
         ("new-place", "/places/new", &dark),
         ("trace", "/trace?text=assay-0412", &dark),
     ] {

@@ -542,6 +542,14 @@ pub struct TestedPlace {
     pub identity: Option<Identity>,
 }
 
+/// A place of a proposed book, tested.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestedSection {
+    pub place: String,
+    pub fine: bool,
+    pub steps: Vec<TestStep>,
+}
+
 /// What a server proves itself with.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Identity {

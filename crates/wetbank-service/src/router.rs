@@ -101,6 +101,7 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(book::schema))
             .routes(routes!(book::check))
             .routes(routes!(book::diff))
+            .routes(routes!(book::test))
             .routes(routes!(book::apply))
             .routes(routes!(book::remove))
             .routes(routes!(keys::secrets))

@@ -3,7 +3,9 @@
 
 mod bucket;
 mod files;
+mod ftp;
 mod sftp;
 
 pub use bucket::{BucketStandin, BucketStandinOptions};
+pub use ftp::{FtpStandin, FtpStandinOptions};
 pub use sftp::{SftpStandin, SftpStandinOptions};

@@ -6,36 +6,14 @@ mod support;
 
 use std::fs;
 
-use support::{Office, leftovers, names, wait_for};
-use wetbank_standins::{BucketStandin, BucketStandinOptions};
-
-const BOOK: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "bucket"
-url = "URL"
-bucket = "survey"
-access-key = "merrow"
-secret-key = { secret = "archive" }
-"#;
+use support::{Archive, Office, leftovers, names, wait_for};
 
 /// An office with an archive in a bucket.
-fn office() -> (Office, BucketStandin, tokio::runtime::Runtime) {
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let options = BucketStandinOptions {
-        listen: ([127, 0, 0, 1], 0).into(),
-        bucket: "survey".to_owned(),
-        access_key: "merrow".to_owned(),
-        secret_key: "grey heron".to_owned(),
-    };
-    let archive = runtime.block_on(BucketStandin::start(options)).unwrap();
-    let office = Office::open();
-    office.wetbank_with(&["secret", "set", "archive"], "grey heron");
-    office.book(&BOOK.replace("URL", &archive.url()));
-    (office, archive, runtime)
+fn office() -> (Office, Archive) {
+    let (office, archive) = (Office::open(), Archive::open());
+    let place = archive.place(&office, "archive");
+    office.book(&format!("[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n{place}"));
+    (office, archive)
 }
 
 fn text(output: &std::process::Output) -> String {
@@ -44,7 +22,7 @@ fn text(output: &std::process::Output) -> String {
 
 #[test]
 fn a_folder_is_moved_to_a_bucket_by_hand_with_all_below_it_and_every_file_is_on_record() {
-    let (office, archive, _runtime) = office();
+    let (office, archive) = office();
     for name in ["2026/a.csv", "2026/03/b.csv", "2026/03/14/c.csv"] {
         office.put(&format!("office/out/{name}"), name.as_bytes());
     }
@@ -66,7 +44,7 @@ fn a_folder_is_moved_to_a_bucket_by_hand_with_all_below_it_and_every_file_is_on_
 
 #[test]
 fn a_taken_name_is_held_or_both_are_kept_and_nothing_is_lost() {
-    let (office, archive, _runtime) = office();
+    let (office, archive) = office();
     archive.put("in/a.csv", "theirs");
     office.put("office/a.csv", b"ours");
     assert!(office.wetbank(&["place", "move", "office:/a.csv", "archive:/in"]).status.success());
@@ -86,7 +64,7 @@ fn a_taken_name_is_held_or_both_are_kept_and_nothing_is_lost() {
 
 #[test]
 fn what_makes_no_sense_by_hand_is_refused_with_its_reason() {
-    let (office, archive, _runtime) = office();
+    let (office, archive) = office();
     office.put("office/in/a.csv", b"a");
     for (from, to, words) in [
         ("office:/in/no.csv", "archive:/in", "it is not there"),
@@ -106,7 +84,7 @@ fn what_makes_no_sense_by_hand_is_refused_with_its_reason() {
 
 #[test]
 fn a_move_by_hand_goes_on_after_the_service_was_ended_without_warning() {
-    let (mut office, archive, _runtime) = office();
+    let (mut office, archive) = office();
     for number in 0..300 {
         office.put(&format!("office/out/{number:03}.csv"), format!("{number}").repeat(9000).as_bytes());
     }
@@ -124,7 +102,7 @@ fn a_move_by_hand_goes_on_after_the_service_was_ended_without_warning() {
 
 #[test]
 fn a_long_folder_is_browsed_to_its_end() {
-    let (office, archive, _runtime) = office();
+    let (office, archive) = office();
     for number in 0..1300 {
         archive.put(&format!("gauges/{number:04}.csv"), "x");
     }

@@ -6,15 +6,14 @@ mod support;
 
 use std::{
     fs,
-    net::TcpListener,
-    process::{Child, Command, Stdio},
+    process::Command,
     time::{Duration, Instant},
 };
 
 use support::{Office, wait_for};
 use tempfile::TempDir;
 use thirtyfour::{ChromiumLikeCapabilities, prelude::*};
-use wetbank_testbed::{Apache, WEBDAV_USER};
+use wetbank_testbed::{Apache, Server, WEBDAV_USER, free_port};
 
 const BOOK: &str = r#"
 [place.office]
@@ -33,26 +32,14 @@ steps = [ { copy = { folder = "archive" } } ]
 struct Browser {
     driver: WebDriver,
     _profile: TempDir,
-    process: Child,
-}
-
-impl Drop for Browser {
-    fn drop(&mut self) {
-        let _ = self.process.kill();
-        let _ = self.process.wait();
-    }
+    // With it end the browsers that it started, also when a test fails.
+    _process: Server,
 }
 
 impl Browser {
     async fn open() -> Self {
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let process = Command::new("chromedriver")
-            .arg(format!("--port={port}"))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver is installed");
-        wait_for("chromedriver listens", || std::net::TcpStream::connect(("127.0.0.1", port)).ok());
+        let port = free_port();
+        let process = Server::start(Command::new("chromedriver").arg(format!("--port={port}")), port);
         let profile = TempDir::new().unwrap();
         let mut wanted = DesiredCapabilities::chrome();
         for word in [
@@ -70,7 +57,7 @@ impl Browser {
             wanted.add_arg(word).unwrap();
         }
         let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), wanted).await.unwrap();
-        Self { driver, _profile: profile, process }
+        Self { driver, _profile: profile, _process: process }
     }
 
     async fn sign_in(&self, office: &Office) {

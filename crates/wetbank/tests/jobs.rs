@@ -7,8 +7,8 @@ mod support;
 
 use std::{fs, os::unix::fs::PermissionsExt, path::Path};
 
-use support::{Office, leftovers, names, wait_for};
-use wetbank_standins::{BucketStandin, BucketStandinOptions, SftpStandin, SftpStandinOptions};
+use support::{Archive, Office, leftovers, names, wait_for};
+use wetbank_standins::{SftpStandin, SftpStandinOptions};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
 
 /// Servers that a job needs, the office's secrets for them, and the office itself.
@@ -27,26 +27,16 @@ impl Scene {
     fn new() -> Self {
         let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
         let office = Office::open();
-        for (name, secret) in [("ftp", FTP_USER.1), ("dav", WEBDAV_USER.1), ("bucket", "grey heron")] {
+        for (name, secret) in [("ftp", FTP_USER.1), ("dav", WEBDAV_USER.1), ("machine", "grey heron")] {
             assert!(office.wetbank_with(&["secret", "set", name], secret).status.success());
         }
         Self { runtime, office }
     }
 
-    fn bucket(&self, name: &str) -> (BucketStandin, String) {
-        let options = BucketStandinOptions {
-            listen: ([127, 0, 0, 1], 0).into(),
-            bucket: "survey".to_owned(),
-            access_key: "merrow".to_owned(),
-            secret_key: "grey heron".to_owned(),
-        };
-        let standin = self.runtime.block_on(BucketStandin::start(options)).unwrap();
-        let text = format!(
-            "[place.{name}]\nkind = \"bucket\"\nurl = \"{}\"\nbucket = \"survey\"\naccess-key = \"merrow\"\n\
-             secret-key = {{ secret = \"bucket\" }}\n",
-            standin.url()
-        );
-        (standin, text)
+    fn bucket(&self, name: &str) -> (Archive, String) {
+        let archive = Archive::open();
+        let place = archive.place(&self.office, name);
+        (archive, place)
     }
 
     /// Puts the book in force; the places of the office and of the servers, then the rules.
@@ -136,7 +126,7 @@ fn j02_what_is_in_a_folder_is_moved_to_another_machine_once_both_ends_are_proved
     let server = scene.runtime.block_on(SftpStandin::start(options)).unwrap();
     let place = format!(
         "[place.machine]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"merrow\"\n\
-         password = {{ secret = \"bucket\" }}\nhost-key = \"{}\"\n",
+         password = {{ secret = \"machine\" }}\nhost-key = \"{}\"\n",
         server.address().port(),
         server.fingerprint()
     );

@@ -12,7 +12,7 @@ use std::{
     time::{Duration, Instant, SystemTime},
 };
 
-use support::{Office, leftovers, names, wait_for};
+use support::{Archive, Office, leftovers, names, wait_for};
 use wetbank_standins::BucketStandin;
 
 const FILES: usize = 500;
@@ -66,7 +66,7 @@ impl Far for BucketStandin {
     }
 }
 
-fn survive(book: &str, far: &dyn Far) {
+fn survive(book: &dyn Fn(&Office) -> String, far: &dyn Far) {
     let seed = seed();
     let mut random = Random(seed);
     let mut office = Office::open();
@@ -74,7 +74,7 @@ fn survive(book: &str, far: &dyn Far) {
         fs::create_dir_all(office.path(folder)).unwrap();
     }
     office.wetbank_with(&["secret", "set", "server"], "grey heron");
-    office.book(book);
+    office.book(&book(&office));
     let mut given = 0;
     let mut kills = 0;
     let end = Instant::now() + Duration::from_secs(150);
@@ -126,7 +126,8 @@ fn survive(book: &str, far: &dyn Far) {
 #[test]
 fn five_hundred_deliveries_survive_kills_between_folders() {
     survive(
-        r#"
+        &|_| {
+            r#"
 [place.office]
 kind = "folder"
 root = "@/office"
@@ -138,7 +139,9 @@ starts = { arrival = { place = "office", folder = "in" } }
 [[rule.keep.branch]]
 steps = [ { copy = { to = "archive", exists = "keep-both" } } ]
 original = { move-to = "done" }
-"#,
+"#
+            .to_owned()
+        },
         &Folder("archive".into()),
     );
 }
@@ -176,38 +179,23 @@ original = {{ move-to = "done" }}
         server.address().port(),
         server.fingerprint()
     );
-    survive(&book, &Folder(root.path().to_owned()));
+    survive(&|_| book.clone(), &Folder(root.path().to_owned()));
 }
 
 #[test]
 fn five_hundred_deliveries_survive_kills_on_their_way_to_a_bucket() {
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let options = wetbank_standins::BucketStandinOptions {
-        listen: ([127, 0, 0, 1], 0).into(),
-        bucket: "tidewatch".to_owned(),
-        access_key: "merrow".to_owned(),
-        secret_key: "grey heron".to_owned(),
-    };
-    let store = runtime.block_on(BucketStandin::start(options)).unwrap();
-    let book = format!(
-        r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-[place.server]
-kind = "bucket"
-url = "{}"
-bucket = "tidewatch"
-access-key = "merrow"
-secret-key = {{ secret = "server" }}
+    let archive = Archive::open();
+    let book = |office: &Office| {
+        let places = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n".to_owned();
+        let rule = r#"
 [rule.keep]
-starts = {{ arrival = {{ place = "office", folder = "in" }} }}
+starts = { arrival = { place = "office", folder = "in" } }
 [[rule.keep.branch]]
-steps = [ {{ deliver = {{ to = "server", exists = "keep-both" }} }} ]
-original = {{ move-to = "done" }}
-"#,
-        store.url()
-    );
-    survive(&book, &store);
-    assert_eq!(store.open_uploads(), 0, "no parts are left behind");
+steps = [ { deliver = { to = "server", exists = "keep-both" } } ]
+original = { move-to = "done" }
+"#;
+        places + &archive.place(office, "server") + rule
+    };
+    survive(&book, &archive.store);
+    assert_eq!(archive.store.open_uploads(), 0, "no parts are left behind");
 }

@@ -6,8 +6,7 @@ mod support;
 
 use std::fs;
 
-use support::{Office, leftovers, names, wait_for};
-use wetbank_standins::{BucketStandin, BucketStandinOptions};
+use support::{Archive, Office, leftovers, names, wait_for};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
 
 const BOOK: &str = r#"
@@ -141,30 +140,11 @@ fn a_place_is_added_tested_and_confirmed_from_the_command_line() {
 
 #[test]
 fn a_bucket_is_added_and_files_go_through_it_moved_within_it_and_never_echoed() {
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let options = BucketStandinOptions {
-        listen: ([127, 0, 0, 1], 0).into(),
-        bucket: "tidewatch".to_owned(),
-        access_key: "merrow".to_owned(),
-        secret_key: "grey heron".to_owned(),
-    };
-    let store = runtime.block_on(BucketStandin::start(options)).unwrap();
-    let office = Office::open();
+    let (store, office) = (Archive::open(), Office::open());
     let (url, root) = (store.url(), office.path("office"));
     office.wetbank(&["place", "add", "office", "--kind", "folder", "--root", root.to_str().unwrap()]);
-    let words = [
-        "place",
-        "add",
-        "archive",
-        "--kind",
-        "bucket",
-        "--url",
-        &url,
-        "--bucket",
-        "tidewatch",
-        "--access-key",
-        "merrow",
-    ];
+    let words =
+        ["place", "add", "archive", "--kind", "bucket", "--url", &url, "--bucket", "survey", "--access-key", "merrow"];
     let added = office.wetbank_with(&words, "grey heron");
     assert!(added.status.success(), "{}", String::from_utf8_lossy(&added.stdout));
     fs::create_dir_all(office.path("office/out")).unwrap();
@@ -223,4 +203,33 @@ fn adding_a_place_that_cannot_be_added_touches_no_place_and_no_secret() {
     let refused = add("third", &[]);
     assert_eq!(refused.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&refused.stderr).contains("there is a secret \"third-password\" already"));
+}
+
+#[test]
+fn a_book_whose_places_fail_their_test_is_not_put_in_force() {
+    let (office, apache) = (Office::open(), Apache::start(false));
+    office.wetbank_with(&["secret", "set", "cloud"], WEBDAV_USER.1);
+    let book = |url: &str| {
+        let text = format!(
+            "[place.cloud]\nkind = \"webdav\"\nurl = \"{url}\"\nuser = \"merrow\"\npassword = {{ secret = \"cloud\" }}\n"
+        );
+        let file = office.path("book.toml");
+        fs::write(&file, text).unwrap();
+        office.wetbank(&["book", "apply", "--test", file.to_str().unwrap()])
+    };
+    let nobody = format!("http://127.0.0.1:{}/dav", wetbank_testbed::free_port());
+    let refused = book(&nobody);
+    assert_eq!(refused.status.code(), Some(1));
+    let told = String::from_utf8_lossy(&refused.stdout).into_owned() + &String::from_utf8_lossy(&refused.stderr);
+    assert!(told.contains("✗ connect") && told.contains("nothing was put in force"), "{told}");
+    assert_eq!(office.json(&["place", "list"]), serde_json::json!([]));
+    assert!(book(&apache.url).status.success());
+    // What is in force and did not change is not tested again.
+    drop(apache);
+    let again = office.path("book.toml");
+    assert!(office.wetbank(&["book", "apply", "--test", again.to_str().unwrap()]).status.success());
+    // `-` is standard output, no file of that name.
+    let shown = office.wetbank(&["book", "export", "-"]);
+    assert!(String::from_utf8_lossy(&shown.stdout).contains("[place.cloud]"));
+    assert!(!std::path::Path::new("-").exists());
 }

@@ -6,7 +6,7 @@ mod support;
 
 use std::fs;
 
-use support::{Office, leftovers, names, wait_for};
+use support::{Archive, Office, leftovers, names, start_store, wait_for};
 use wetbank_testbed::{Sshd, client_key};
 
 const BOOK: &str = r#"
@@ -165,48 +165,28 @@ fn a_run_that_waits_for_a_server_can_be_stopped_and_dismissed() {
 
 #[test]
 fn a_place_that_was_away_is_probed_used_again_by_itself_and_its_day_tells_it() {
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let start = |port: u16| {
-        let options = wetbank_standins::BucketStandinOptions {
-            listen: ([127, 0, 0, 1], port).into(),
-            bucket: "survey".to_owned(),
-            access_key: "merrow".to_owned(),
-            secret_key: "grey heron".to_owned(),
-        };
-        runtime.block_on(wetbank_standins::BucketStandin::start(options))
-    };
-    let archive = start(0).unwrap();
+    let (office, archive) = (Office::open(), Archive::open());
     let port: u16 = archive.url().rsplit(':').next().unwrap().parse().unwrap();
-    let office = Office::open();
     fs::create_dir_all(office.path("office/in")).unwrap();
-    office.wetbank_with(&["secret", "set", "archive"], "grey heron");
-    office.book(&format!(
-        r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-[place.archive]
-kind = "bucket"
-url = "http://127.0.0.1:{port}"
-bucket = "survey"
-access-key = "merrow"
-secret-key = {{ secret = "archive" }}
+    let rule = r#"
 [rule.keep]
-starts = {{ arrival = {{ place = "office", folder = "in" }} }}
+starts = { arrival = { place = "office", folder = "in" } }
 [[rule.keep.branch]]
-steps = [ {{ copy = {{ to = "archive" }} }} ]
-"#
-    ));
+steps = [ { copy = { to = "archive" } } ]
+"#;
+    let places = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n".to_owned();
+    office.book(&(places + &archive.place(&office, "archive") + rule));
     office.put("office/in/first.csv", b"levels");
     wait_for("the first file", || archive.object("first.csv"));
     office.wait_idle();
-    drop(archive);
+    let Archive { store, runtime } = archive;
+    drop(store);
     for number in 0..40 {
         office.put(&format!("office/in/{number:02}.csv"), b"levels");
     }
     wait_for("all of them wait", || (office.json(&["status"])["waiting"] == 40).then_some(()));
     assert!(office.holds().is_empty(), "a file has no fault in that");
-    let archive = wait_for("the archive is back", || start(port).ok());
+    let archive = wait_for("the archive is back", || start_store(&runtime, port).ok());
     wait_for("every file", || (archive.keys().len() == 40).then_some(()));
     office.wait_idle();
     let day: serde_json::Value = runtime.block_on(async {

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
 
 import { placesQuery } from "../../shared/api/status";
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { BookText } from "../../shared/ui/BookText";
 import { Shown } from "../../shared/ui/states";
 
@@ -18,12 +18,7 @@ ${place ? `delivery = { to = "${place}", folder = "{{ today }}", exists = "refus
 export function NewPartnerPage() {
   return (
     <>
-      <p className="quiet text-sm">
-        <Link to="/partners" className="plain">
-          Partners
-        </Link>{" "}
-        / new
-      </p>
+      <Crumbs to="/partners" above="Partners" here="new" />
       <h1 className="pb-3 text-2xl font-bold tracking-tight">Add a partner</h1>
       <Shown query={useQuery(placesQuery)}>{(places) => <BookText kind="partner" name="" text={starter(places.at(-1)?.name)} />}</Shown>
     </>

@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import { Link, useParams } from "react-router";
 
 import type { Partner } from "../../shared/api/client";
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { BookText } from "../../shared/ui/BookText";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { day } from "../../shared/ui/format";
@@ -76,12 +77,7 @@ function One({ partner }: { partner: Partner }) {
   return (
     <div className="grid gap-5">
       <div>
-        <p className="quiet text-sm">
-          <Link to="/partners" className="plain">
-            Partners
-          </Link>{" "}
-          / {partner.name}
-        </p>
+        <Crumbs to="/partners" above="Partners" here={partner.name} />
         <h1 className="text-2xl font-bold tracking-tight">{partner.title}</h1>
         {partner.note && <p className="max-w-prose pt-1">{partner.note}</p>}
         {partner.warnings.map((warning) => (

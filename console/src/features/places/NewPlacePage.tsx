@@ -1,8 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useId, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { useNavigate } from "react-router";
 
 import { type NewPlace, api } from "../../shared/api/client";
+import { Crumbs } from "../../shared/ui/Crumbs";
 
 type Kind = "folder" | "sftp" | "ftp" | "webdav" | "bucket";
 type Key = "root" | "host" | "port" | "url" | "user" | "bucket" | "region" | "access-key";
@@ -109,12 +110,7 @@ export function NewPlacePage() {
   const secret = secretOf(typed);
   return (
     <>
-      <p className="quiet text-sm">
-        <Link to="/places" className="plain">
-          Places
-        </Link>{" "}
-        / new
-      </p>
+      <Crumbs to="/places" above="Places" here="new" />
       <h1 className="pb-3 text-2xl font-bold tracking-tight">Add a place</h1>
       <div className="panel max-w-3xl">
       <form

@@ -4,6 +4,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 
 import { type Place, type TestedPlace, api } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { FolderList } from "../../shared/ui/FolderList";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { DayOfPlace } from "./DayOfPlace";
@@ -69,12 +70,7 @@ function One({ place }: { place: Place }) {
   return (
     <div className="grid gap-4">
       <div>
-        <p className="quiet text-sm">
-          <Link to="/places" className="plain">
-            Places
-          </Link>{" "}
-          / {place.name}
-        </p>
+        <Crumbs to="/places" above="Places" here={place.name} />
         <h1 className="flex items-center gap-3 text-2xl font-bold tracking-tight">
           {place.name} <StateBadge state={place.state} />
         </h1>

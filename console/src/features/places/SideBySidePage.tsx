@@ -5,6 +5,7 @@ import { Link, useSearchParams } from "react-router";
 
 import { type Begun, type ByHand, type Place, api } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { FolderList } from "../../shared/ui/FolderList";
 import { capital, plural } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
@@ -183,12 +184,7 @@ function Both({ places }: { places: Place[] }) {
 export function SideBySidePage() {
   return (
     <>
-      <p className="quiet text-sm">
-        <Link to="/places" className="plain">
-          Places
-        </Link>{" "}
-        / side by side
-      </p>
+      <Crumbs to="/places" above="Places" here="side by side" />
       <h1 className="pb-3 text-2xl font-bold tracking-tight">Side by side</h1>
       <Shown query={useQuery(placesQuery)}>
         {(places) =>

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 
 import { placesQuery } from "../../shared/api/status";
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { BookText } from "../../shared/ui/BookText";
 import { Empty, Shown } from "../../shared/ui/states";
 
@@ -19,12 +20,7 @@ original = { move-to = "done" }
 export function NewRulePage() {
   return (
     <>
-      <p className="quiet text-sm">
-        <Link to="/rules" className="plain">
-          Rules
-        </Link>{" "}
-        / new
-      </p>
+      <Crumbs to="/rules" above="Rules" here="new" />
       <h1 className="pb-3 text-2xl font-bold tracking-tight">New rule</h1>
       <Shown query={useQuery(placesQuery)}>
         {(places) =>

@@ -4,6 +4,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 
 import { type Rule, type Status, api } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { BookText } from "../../shared/ui/BookText";
 import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
 import { Time, size, splitPath } from "../../shared/ui/format";
@@ -141,12 +142,7 @@ function One({ rule }: { rule: Rule }) {
     <div className="grid gap-4">
       <div className="flex flex-wrap items-start justify-between gap-3">
         <div className="min-w-0 flex-1">
-          <p className="quiet text-sm">
-            <Link to="/rules" className="plain">
-              Rules
-            </Link>{" "}
-            / {rule.name}
-          </p>
+          <Crumbs to="/rules" above="Rules" here={rule.name} />
           <h1 className="text-2xl font-bold tracking-tight">{rule.title}</h1>
           <p className="max-w-[52rem] pt-1 [overflow-wrap:anywhere]">{rule.sentence}</p>
           {rule.why && <p className="quiet pt-1 text-sm">Why: {rule.why}</p>}

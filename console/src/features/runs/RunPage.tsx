@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 
+import { Crumbs } from "../../shared/ui/Crumbs";
 import { RuleLink } from "../../shared/ui/RuleLink";
 import { type Item, type Moving, type Run, api } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
@@ -120,12 +121,7 @@ function One({ run }: { run: Run }) {
   return (
     <div className="grid gap-4">
       <div>
-        <p className="quiet text-sm">
-          <Link to="/runs" className="plain">
-            Runs
-          </Link>{" "}
-          / {run.id}
-        </p>
+        <Crumbs to="/runs" above="Runs" here={run.id} />
         <h1 className="flex flex-wrap items-center gap-3 text-2xl font-bold tracking-tight">
           <RuleLink rule={run.rule} title={run.title} />
           <StateBadge state={run.state} />

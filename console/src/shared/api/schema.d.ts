@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/book/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Test the places that a proposed book adds or changes; nothing is changed. */
+        post: operations["test"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/book/{kind}/{name}": {
         parameters: {
             query?: never;
@@ -1102,6 +1119,12 @@ export interface components {
             identity?: components["schemas"]["Identity"] | null;
             steps: components["schemas"]["TestStep"][];
         };
+        /** @description A place of a proposed book, tested. */
+        TestedSection: {
+            fine: boolean;
+            place: string;
+            steps: components["schemas"]["TestStep"][];
+        };
         /** @description A file's way, from where it came to where it is. */
         Traced: {
             ended?: string | null;
@@ -1293,6 +1316,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+        };
+    };
+    test: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposedBook"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestedSection"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

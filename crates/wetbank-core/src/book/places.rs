@@ -15,6 +15,8 @@ use crate::{
 /// Connections to one server unless the book says otherwise: enough to keep small files moving,
 /// few enough for the limits that servers commonly set.
 const CONNECTIONS: u8 = 4;
+/// Web servers and object stores are made for many requests at once.
+const REQUESTS: u8 = 12;
 /// The region that object stores without regions answer to.
 const REGION: &str = "us-east-1";
 /// Every kind with the keys it knows besides `kind`.
@@ -116,8 +118,8 @@ impl<'a> Reader<'a> {
         self.raw().root.as_ref().map(|root| typed_folder(root.str())).unwrap_or_default()
     }
 
-    fn connections(&self) -> usize {
-        self.raw().connections.unwrap_or(CONNECTIONS).max(1).into()
+    fn connections(&self, default: u8) -> usize {
+        self.raw().connections.unwrap_or(default).max(1).into()
     }
 
     fn fingerprint(&self, key: &str, value: Option<&Text>) -> Checked<Option<String>> {
@@ -169,7 +171,7 @@ impl<'a> Reader<'a> {
             sign_in,
             host_key: self.fingerprint("host-key", place.host_key.as_ref())?,
             root: self.root(),
-            connections: self.connections(),
+            connections: self.connections(CONNECTIONS),
         }))
     }
 
@@ -193,7 +195,7 @@ impl<'a> Reader<'a> {
             security,
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             root: self.root(),
-            connections: self.connections(),
+            connections: self.connections(CONNECTIONS),
         }))
     }
 
@@ -209,7 +211,7 @@ impl<'a> Reader<'a> {
             url: typed_url(url.str()).at(url)?,
             sign_in,
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
-            connections: self.connections(),
+            connections: self.connections(REQUESTS),
         }))
     }
 
@@ -243,7 +245,7 @@ impl<'a> Reader<'a> {
             sign_in,
             root: self.root().trim_matches('/').to_owned(),
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
-            connections: self.connections(),
+            connections: self.connections(REQUESTS),
         }))
     }
 }

@@ -1,6 +1,10 @@
 //! What is arranged: checking, changing and exporting the book.
 
-use wetbank_core::{BY_HAND, Book, Known, Problem, Section, SectionKind, parse_book};
+use wetbank_core::{BY_HAND, Book, Known, Name, Problem, Section, SectionKind, parse_book};
+
+use std::time::Duration;
+
+use wetbank_places::{ProbeStep, probe};
 
 use super::Engine;
 use crate::{BookDiff, EngineError, book, clock};
@@ -26,6 +30,26 @@ impl Engine {
     pub async fn diff_book(&self, files: &[(String, String)], whole: bool) -> Result<BookDiff, EngineError> {
         let book = self.check_book(files, whole).map_err(EngineError::Book)?;
         Ok(book::diff(&self.core.journal.sections().await?, &book.sections, whole))
+    }
+
+    /// Tests the places that a proposed book adds or changes, with the secrets that are set now.
+    /// Nothing is put in force.
+    pub async fn test_book(
+        &self,
+        files: &[(String, String)],
+        whole: bool,
+    ) -> Result<Vec<(Name, Vec<ProbeStep>)>, EngineError> {
+        let book = self.check_book(files, whole).map_err(EngineError::Book)?;
+        let now = self.core.arrangement();
+        let changed = book.places.iter().filter(|(name, spec)| now.specs.get(name) != Some(spec));
+        let tests = changed.map(|(name, spec)| async move {
+            let steps = match self.build(name, spec, None).await {
+                Ok(place) => probe(place.as_ref(), false).await,
+                Err(error) => vec![ProbeStep { what: "sign in", took: Duration::ZERO, outcome: Err(error) }],
+            };
+            (name.clone(), steps)
+        });
+        Ok(futures_util::future::join_all(tests).await)
     }
 
     /// Puts a proposed book in force. With `whole`, what it does not have is removed.

@@ -398,7 +398,7 @@ impl Engine {
         Ok(())
     }
 
-    async fn build(
+    pub(super) async fn build(
         &self,
         name: &Name,
         spec: &PlaceSpec,

@@ -5,7 +5,7 @@ use wetbank_client as api;
 use wetbank_engine::{ChangeKind, EngineError};
 
 use super::{Body, Part, WHO};
-use crate::{auth::SignedIn, error::ApiError, router::Shared};
+use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
 
 fn files(book: api::ProposedBook) -> (Vec<(String, String)>, bool) {
     (book.files.into_iter().map(|file| (file.name, file.text)).collect(), book.whole)
@@ -66,6 +66,22 @@ pub(crate) async fn diff(
 ) -> Result<Json<api::BookDiff>, ApiError> {
     let (files, whole) = files(book);
     Ok(Json(told(state.engine.diff_book(&files, whole).await?)))
+}
+
+/// Test the places that a proposed book adds or changes; nothing is changed.
+#[utoipa::path(post, path = "/book/test", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = [api::TestedSection]), (status = 422, body = api::Problem)))]
+pub(crate) async fn test(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Body(book): Body<api::ProposedBook>,
+) -> Result<Json<Vec<api::TestedSection>>, ApiError> {
+    let (files, whole) = files(book);
+    let tested = state.engine.test_book(&files, whole).await?.into_iter().map(|(place, steps)| api::TestedSection {
+        place: place.to_string(),
+        fine: steps.iter().all(|step| step.outcome.is_ok()),
+        steps: steps.into_iter().map(map::test_step).collect(),
+    });
+    Ok(Json(tested.collect()))
 }
 
 /// Put a proposed book in force; answers what changed.

@@ -2,9 +2,9 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 use clap::Subcommand;
-use wetbank_client::{BookDiff, BookFile, Client, ProposedBook};
+use wetbank_client::{BookDiff, BookFile, Client, ProposedBook, TestedSection};
 
-use super::WrongRequest;
+use super::{WrongRequest, place::show_steps};
 use crate::{
     End,
     output::{Output, line},
@@ -17,10 +17,16 @@ pub(crate) enum Verb {
     /// How a book differs from what is in force; nothing is changed
     Diff(Proposal),
     /// Put a book in force
-    Apply(Proposal),
+    Apply {
+        #[command(flatten)]
+        proposal: Proposal,
+        /// Test the places that it adds or changes first; if one fails, nothing is put in force
+        #[arg(long)]
+        test: bool,
+    },
     /// Print the book in force, or write it to a file
     Export {
-        /// The file; standard output if left out
+        /// The file; standard output if left out or -
         path: Option<PathBuf>,
     },
 }
@@ -44,18 +50,27 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             let diff: BookDiff = client.post("/book/diff", &read(proposal)?).await?;
             output.show(&diff, show)?;
         }
-        Verb::Apply(proposal) => {
-            let diff: BookDiff = client.post("/book/apply", &read(proposal)?).await?;
+        Verb::Apply { proposal, test } => {
+            let proposed = read(proposal)?;
+            if test {
+                let tested: Vec<TestedSection> = client.post("/book/test", &proposed).await?;
+                if let Some(failed) = tested.iter().find(|place| !place.fine) {
+                    output.show(&tested, |tested| tested.iter().for_each(show_tested))?;
+                    eprintln!("wetbank: place {} failed its test; nothing was put in force", failed.place);
+                    return Ok(End::Failed);
+                }
+            }
+            let diff: BookDiff = client.post("/book/apply", &proposed).await?;
             output.show(&diff, summary)?;
         }
         Verb::Export { path } => {
             let text = client.get_text("/book", &[]).await?;
             match path {
-                Some(path) => {
+                Some(path) if path.as_os_str() != "-" => {
                     std::fs::write(&path, text).with_context(|| format!("{} cannot be written", path.display()))?;
                     output.said(&format!("written to {}", path.display()))?;
                 }
-                None => line(text.trim_end()),
+                _ => line(text.trim_end()),
             }
         }
     }
@@ -87,6 +102,11 @@ fn file(path: &Path) -> Result<BookFile> {
     let text = std::fs::read_to_string(path)
         .map_err(|e| WrongRequest(format!("the book {} cannot be read: {e}", path.display())))?;
     Ok(BookFile { name: path.display().to_string(), text })
+}
+
+fn show_tested(tested: &TestedSection) {
+    line(format!("place {}", tested.place));
+    show_steps(&tested.steps);
 }
 
 fn summary(diff: &BookDiff) {

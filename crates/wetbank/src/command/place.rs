@@ -2,7 +2,9 @@ use std::{collections::BTreeMap, path::PathBuf};
 
 use anyhow::Result;
 use clap::{Args, Subcommand};
-use wetbank_client::{Begun, ByHand, Client, KeyValue, Listing, NewPlace, Place, TestPlace, TestedPlace, segment};
+use wetbank_client::{
+    Begun, ByHand, Client, KeyValue, Listing, NewPlace, Place, TestPlace, TestStep, TestedPlace, segment,
+};
 
 use super::{WrongRequest, read_secret};
 use crate::{
@@ -177,16 +179,21 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     test(&name, TestPlace::default(), client, output).await
 }
 
+/// One line a step of a test, and below a failed one what to do.
+pub(super) fn show_steps(steps: &[TestStep]) {
+    for step in steps {
+        let sign = if step.fine { "✓" } else { "✗" };
+        line(format!("{sign} {} ({:.0} ms): {}", step.what, step.took_ms, step.said));
+        if let Some(remedy) = &step.remedy {
+            line(format!("  {remedy}"));
+        }
+    }
+}
+
 async fn test(place: &str, how: TestPlace, client: &Client, output: Output) -> Result<End> {
     let tested: TestedPlace = client.post(&format!("/places/{}/test", segment(place)), &how).await?;
     output.show(&tested, |tested| {
-        for step in &tested.steps {
-            let sign = if step.fine { "✓" } else { "✗" };
-            line(format!("{sign} {} ({:.0} ms): {}", step.what, step.took_ms, step.said));
-            if let Some(remedy) = &step.remedy {
-                line(format!("  {remedy}"));
-            }
-        }
+        show_steps(&tested.steps);
         if let Some(shown) = &tested.identity {
             line(format!("  The server shows the {} {}.", shown.what, shown.fingerprint));
             line("  If the partner names the same, confirm it with:");

@@ -11,7 +11,9 @@ use jiff::Timestamp;
 use secrecy::SecretString;
 use wetbank_crypt::{PgpKey, Sealing, encrypt};
 use wetbank_engine::Engine;
-use wetbank_standins::{BucketStandin, BucketStandinOptions, SftpStandin, SftpStandinOptions};
+use wetbank_standins::{
+    BucketStandin, BucketStandinOptions, FtpStandin, FtpStandinOptions, SftpStandin, SftpStandinOptions,
+};
 
 const BOOK: &str = include_str!("../../../../demo/merrow.toml");
 const USER: &str = "merrow";
@@ -21,6 +23,7 @@ pub(crate) struct Scene {
     folder: PathBuf,
     harbour: SftpStandin,
     archive: BucketStandin,
+    print_shop: FtpStandin,
     password: String,
     /// The harbour's own key: the demo plays its duty officer when it checks what arrived.
     pub harbour_key: PgpKey,
@@ -123,10 +126,21 @@ impl Scene {
             secret_key: password.clone(),
         })
         .await?;
+        let print_root = folder.join("print-shop");
+        fs::create_dir_all(print_root.join("proofs"))?;
+        put(&print_root.join("proofs/bulletin-week12-proof.pdf"), &content("bulletin-week12-proof.pdf"))?;
+        let print_shop = FtpStandin::start(FtpStandinOptions {
+            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+            root: print_root,
+            user: USER.to_owned(),
+            password: password.clone(),
+        })
+        .await?;
         Ok(Self {
             folder,
             harbour,
             archive,
+            print_shop,
             password,
             harbour_key: PgpKey::generate("skerrow-harbour", "Skerrow Harbour Office <duty@skerrow.example>")?,
             merrow_key: PgpKey::generate("merrow", "Merrow Estuary Survey Office <desk@merrow.example>")?,
@@ -172,6 +186,7 @@ impl Scene {
         }
         let book = BOOK
             .replace("@office@", &self.office().display().to_string())
+            .replace("@print-port@", &self.print_shop.address().port().to_string())
             .replace("@bucket@", &self.archive.url())
             .replace("@soon@", &jiff::Zoned::now().date().saturating_add(jiff::Span::new().days(5)).to_string())
             .replace("@host@", &self.harbour_address().ip().to_string())

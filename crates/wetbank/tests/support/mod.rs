@@ -11,6 +11,8 @@ use std::{
 
 use serde_json::Value;
 use tempfile::TempDir;
+use tokio::runtime::Runtime;
+use wetbank_standins::{BucketStandin, BucketStandinOptions};
 
 const BINARY: &str = env!("CARGO_BIN_EXE_wetbank");
 
@@ -23,6 +25,50 @@ pub fn wait_for<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
         }
         assert!(Instant::now() < end, "never: {what}");
         std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// An archive in a bucket of an object store, and what runs it.
+pub struct Archive {
+    pub store: BucketStandin,
+    pub runtime: Runtime,
+}
+
+const ARCHIVE_KEY: (&str, &str) = ("merrow", "grey heron");
+
+/// Starts an object store; port 0 takes a free one.
+pub fn start_store(runtime: &Runtime, port: u16) -> std::io::Result<BucketStandin> {
+    let options = BucketStandinOptions {
+        listen: ([127, 0, 0, 1], port).into(),
+        bucket: "survey".to_owned(),
+        access_key: ARCHIVE_KEY.0.to_owned(),
+        secret_key: ARCHIVE_KEY.1.to_owned(),
+    };
+    runtime.block_on(BucketStandin::start(options))
+}
+
+impl std::ops::Deref for Archive {
+    type Target = BucketStandin;
+
+    fn deref(&self) -> &BucketStandin {
+        &self.store
+    }
+}
+
+impl Archive {
+    pub fn open() -> Self {
+        let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+        Self { store: start_store(&runtime, 0).unwrap(), runtime }
+    }
+
+    /// Its place in the book, and its secret in the office's vault.
+    pub fn place(&self, office: &Office, name: &str) -> String {
+        assert!(office.wetbank_with(&["secret", "set", "archive"], ARCHIVE_KEY.1).status.success());
+        let url = self.store.url();
+        format!(
+            "\n[place.{name}]\nkind = \"bucket\"\nurl = \"{url}\"\nbucket = \"survey\"\n\
+             access-key = \"merrow\"\nsecret-key = {{ secret = \"archive\" }}\n"
+        )
     }
 }
 
