@@ -39,15 +39,28 @@ async fn probe(core: Arc<Core>, name: Name) {
         () = core.cancel.cancelled() => return,
     };
     core.health.probed(&name);
-    match outcome {
-        Err(error) => drop(core.place_failed(&error)),
-        Ok(_) => {
+    match still_away(outcome) {
+        Some(error) => drop(core.place_failed(&error)),
+        None => {
             if core.health.well(&name) {
                 core.place_well(&name);
             }
         }
     }
     core.place_news.notify_one();
+}
+
+/// Why a place stays paused after a probe. One that was reached and answers something else, as
+/// that its root is missing, is not away: every file that goes there says by itself what is wrong.
+fn still_away(outcome: Result<String, PlaceError>) -> Option<PlaceError> {
+    let error = outcome.err()?;
+    match error.kind {
+        PlaceErrorKind::Unreachable | PlaceErrorKind::Refused | PlaceErrorKind::HostKey => Some(error),
+        PlaceErrorKind::Interrupted | PlaceErrorKind::Busy | PlaceErrorKind::Other => {
+            Some(PlaceError { kind: PlaceErrorKind::Unreachable, ..error })
+        }
+        _ => None,
+    }
 }
 
 fn silent(place: &Name) -> PlaceError {
@@ -57,5 +70,39 @@ fn silent(place: &Name) -> PlaceError {
         call: "reach",
         path: wetbank_core::RelPath::root(),
         detail: format!("it did not answer within {} s", PATIENCE.as_secs()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::health::HealthBook;
+
+    #[test]
+    fn after_every_probe_a_place_is_either_lifted_or_left_alone_for_a_while() {
+        let name = Name::new("harbour").expect("a name");
+        for kind in [
+            PlaceErrorKind::NotFound,
+            PlaceErrorKind::Refused,
+            PlaceErrorKind::HostKey,
+            PlaceErrorKind::Certificate,
+            PlaceErrorKind::Denied,
+            PlaceErrorKind::Busy,
+            PlaceErrorKind::Unreachable,
+            PlaceErrorKind::Interrupted,
+            PlaceErrorKind::Unsupported,
+            PlaceErrorKind::Other,
+        ] {
+            let book = HealthBook::default();
+            book.failed(&silent(&name));
+            let later = clock::after(clock::now(), Duration::from_secs(3600));
+            assert_eq!(book.due(later).0, std::slice::from_ref(&name));
+            book.probed(&name);
+            match still_away(Err(PlaceError { kind, ..silent(&name) })) {
+                Some(error) => drop(book.failed(&error)),
+                None => drop(book.well(&name)),
+            }
+            assert_eq!(book.due(clock::now()).0, [], "{kind:?}: it would be probed again at once");
+        }
     }
 }

@@ -107,6 +107,25 @@ async fn a_move_within_the_bucket_is_known_after_a_stop_and_sends_no_byte() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_file_that_was_replaced_while_it_was_moved_is_not_removed() {
+    let store = store().await;
+    let place = bucket(&store, "grey heron");
+    for round in 0..20 {
+        store.put("in/a.csv", "first");
+        let (writer, mover) = (store.clone(), place.clone());
+        let replaced = tokio::task::spawn_blocking(move || {
+            std::thread::sleep(std::time::Duration::from_micros(150 * round));
+            writer.put("in/a.csv", "second");
+        });
+        let moved = mover.rename(&path("in/a.csv"), &path("out/a.csv"), Collision::Replace).await;
+        replaced.await.unwrap();
+        let out = store.object("out/a.csv").unwrap_or_default();
+        let left = store.object("in/a.csv").unwrap_or_default();
+        assert!(out == b"second" || left == b"second" || moved.is_err(), "round {round}: {out:?} {left:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_wrong_secret_an_unknown_key_and_a_missing_bucket_are_told_apart() {
     let store = store().await;
     let place = bucket(&store, "bittern");

@@ -19,6 +19,7 @@ export function DayOfPlace({ place }: { place: string }) {
   return (
     <section className="panel" aria-label="Its last day">
       <div className="px-4 py-3">
+        <h2 className="pb-2 text-sm font-semibold">Its last day</h2>
         <Shown query={query}>
           {(day) => {
             const whole = minutes(day.from, day.to);

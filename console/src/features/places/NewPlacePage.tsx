@@ -6,11 +6,11 @@ import { type NewPlace, api } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
 
 type Kind = "folder" | "sftp" | "ftp" | "webdav" | "bucket";
-type Key = "root" | "host" | "port" | "url" | "user" | "bucket" | "region" | "access-key";
+type Key = "root" | "mount" | "host" | "port" | "url" | "user" | "bucket" | "region" | "access-key";
 type Secret = "password" | "key" | "secret-key";
 
 const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret?: Secret }> = {
-  folder: { label: "A folder", about: "of the machine that Wetbank runs on, or mounted there", keys: ["root"] },
+  folder: { label: "A folder", about: "of the machine that Wetbank runs on, or mounted there", keys: ["root", "mount"] },
   sftp: { label: "An SFTP server", about: "files over SSH", keys: ["host", "port", "user", "root"], secret: "password" },
   ftp: { label: "An FTP server", about: "secured by TLS unless you say otherwise", keys: ["host", "port", "user", "root"], secret: "password" },
   webdav: { label: "A WebDAV folder", about: "a folder on a web server or cloud drive", keys: ["url", "user"], secret: "password" },
@@ -34,6 +34,7 @@ const rootHints: Record<Kind, string> = {
 
 const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed: (kind: Kind) => boolean }> = {
   root: { label: "Folder", hint: (kind) => rootHints[kind], needed: (kind) => kind === "folder" },
+  mount: { label: "Mounted at", hint: () => "only for a network share: while nothing is mounted there, it counts as not reachable", needed: () => false },
   host: { label: "Host", hint: () => "as in sftp.skerrow.example; a pasted address is understood", needed: () => true },
   port: { label: "Port", hint: (kind) => (kind === "sftp" ? "22 if left empty" : "21 if left empty, 990 for TLS from the start"), needed: () => false },
   url: {

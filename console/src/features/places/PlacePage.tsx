@@ -91,6 +91,7 @@ function One({ place }: { place: Place }) {
           <Test place={place} atOnce={search.get("test") === "now"} />
           <DayOfPlace place={place.name} />
           <section className="panel" aria-label="Rules that use it">
+            <h2 className="px-4 pt-3 pb-1 text-sm font-semibold">Rules that use it</h2>
             {place.rules.length === 0 && <p className="quiet px-4 py-3">No rule uses it.</p>}
             {place.rules.map((rule) => (
               <p key={rule} className="px-4 py-2">

@@ -241,6 +241,28 @@ impl Bucket {
         self.send(call, path, self.request_for(&action, &[])).await.map(drop)
     }
 
+    /// Removes an object that is still in this state; answers whether it was. A store that knows
+    /// no condition is asked for the state just before.
+    pub(super) async fn remove_in_state(
+        &self,
+        call: &'static str,
+        path: &RelPath,
+        state: &Fingerprint,
+    ) -> Result<bool> {
+        if self.find(call, path).await?.is_none_or(|now| now.fingerprint != *state) {
+            return Ok(false);
+        }
+        let key = self.key(call, path)?;
+        let action = self.inner.address.delete_object(self.inner.credentials.as_ref(), &key);
+        let tag = state.tag.as_ref().map(|tag| (header::IF_MATCH.as_str(), format!("\"{tag}\"")));
+        let request = self.request_for(&action, tag.as_slice());
+        match self.send(call, path, request).await {
+            Ok(_) => Ok(true),
+            Err(error) if error.kind == PlaceErrorKind::Exists => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
     async fn put(
         &self,
         call: &'static str,

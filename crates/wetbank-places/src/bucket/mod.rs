@@ -299,7 +299,8 @@ impl Place for Bucket {
             let detail = "the copy is not as long as the file; the file stays where it was";
             return Err(self.error(PlaceErrorKind::Interrupted, "rename to", to, detail));
         };
-        self.remove("rename", from).await?;
+        // What somebody put there since is another file and stays.
+        self.remove_in_state("rename", from, &found.fingerprint).await?;
         Ok(Some(copied.fingerprint))
     }
 

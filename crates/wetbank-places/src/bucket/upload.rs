@@ -22,7 +22,7 @@ const FIRST_PARTS: u16 = 5000;
 /// Parts of one upload at most, as the protocol says.
 const MOST_PARTS: u16 = 10_000;
 /// Parts of one file in flight.
-const IN_FLIGHT: usize = 3;
+const IN_FLIGHT: usize = 2;
 /// What the mark of a file in parts begins with, and of one put at once.
 const LARGE_MARK: &str = "parts-";
 const SMALL_MARK: &str = "put-";

@@ -205,7 +205,7 @@ impl Served {
             ("DELETE", false) => {
                 match asked.query.get("uploadId") {
                     Some(upload) => self.store.abort(upload)?,
-                    None => self.store.delete(&asked.key),
+                    None => self.store.delete(&asked.key, asked.header("if-match"))?,
                 }
                 Ok(empty(StatusCode::NO_CONTENT))
             }

@@ -99,8 +99,15 @@ impl Store {
         tag
     }
 
-    pub fn delete(&self, key: &str) {
-        self.held().objects.remove(key);
+    /// Removes an object, there or not; with a tag, only if that is its tag.
+    pub fn delete(&self, key: &str, tag: Option<&str>) -> Result<(), Refusal> {
+        let mut held = self.held();
+        let other = |object: &Arc<Object>| tag.is_some_and(|tag| tag.trim_matches('"') != object.tag);
+        if held.objects.get(key).is_some_and(other) {
+            return Err(Refusal::new(StatusCode::PRECONDITION_FAILED, "PreconditionFailed"));
+        }
+        held.objects.remove(key);
+        Ok(())
     }
 
     pub fn keys(&self) -> Vec<String> {

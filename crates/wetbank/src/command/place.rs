@@ -131,6 +131,9 @@ pub(crate) struct Add {
     /// The folder that is to be its root
     #[arg(long)]
     root: Option<String>,
+    /// For a mounted share: the folder at which it is mounted (folder)
+    #[arg(long)]
+    mount: Option<String>,
     /// Sign in with a private key, read from this file and kept as the secret NAME-key
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
@@ -169,6 +172,7 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
         ("access-key", add.access_key),
         ("user", add.user),
         ("root", add.root),
+        ("mount", add.mount),
         ("security", add.security),
     ];
     let numbers = [("port", add.port.map(i64::from)), ("connections", add.connections.map(i64::from))];

@@ -1,0 +1,161 @@
+//! What the API answers to programs: pages, problems, its own description.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod support;
+
+use std::fs;
+
+use reqwest::{Client, Method, StatusCode};
+use serde_json::{Value, json};
+use support::Office;
+
+const BOOK: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+
+[partner.skerrow]
+title = "Skerrow Harbour Office"
+places = ["office"]
+
+[rule.keep]
+starts = { arrival = { place = "office", folder = "in" } }
+[[rule.keep.branch]]
+steps = [ { copy = { folder = "kept" } } ]
+"#;
+
+struct Api {
+    office: Office,
+    http: Client,
+}
+
+impl Api {
+    fn open() -> Self {
+        let office = Office::open();
+        office.book(BOOK);
+        Self { office, http: Client::new() }
+    }
+
+    async fn ask(&self, method: Method, path: &str, body: Option<Value>) -> (StatusCode, String, Value) {
+        let request = self.http.request(method, format!("{}/api/v1{path}", self.office.url()));
+        let request = request.bearer_auth(self.office.token());
+        let request = match body {
+            Some(body) => request.header("content-type", "application/json").body(body.to_string()),
+            None => request,
+        };
+        let response = request.send().await.unwrap();
+        let status = response.status();
+        let kind = response.headers().get("content-type").map(|kind| kind.to_str().unwrap().to_owned());
+        let text = response.text().await.unwrap();
+        (status, kind.unwrap_or_default(), serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
+    async fn get(&self, path: &str) -> Value {
+        let (status, _, value) = self.ask(Method::GET, path, None).await;
+        assert_eq!(status, 200, "{path}: {value}");
+        value
+    }
+
+    /// A request that must be refused, with this status and stable word.
+    async fn refused(&self, method: Method, path: &str, body: Option<Value>, status: u16, code: &str) -> String {
+        let (told, kind, problem) = self.ask(method, path, body).await;
+        assert_eq!((told.as_u16(), problem["code"].as_str()), (status, Some(code)), "{path}: {problem}");
+        assert_eq!(kind, "application/problem+json", "{path}");
+        problem["detail"].as_str().unwrap().to_owned()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_folder_is_told_page_by_page_and_a_page_is_told_once() {
+    let api = Api::open();
+    for number in 0..25 {
+        api.office.put(&format!("office/many/{number:02}.csv"), b"x");
+    }
+    let mut names = Vec::new();
+    let mut path = "/places/office/browse?folder=many&limit=10".to_owned();
+    let mut tokens = Vec::new();
+    loop {
+        let page = api.get(&path).await;
+        let entries = page["entries"].as_array().unwrap();
+        assert!(entries.len() <= 10);
+        names.extend(entries.iter().map(|entry| entry["name"].as_str().unwrap().to_owned()));
+        let Some(next) = page["next"].as_u64() else { break };
+        tokens.push(next);
+        path = format!("/places/office/browse?folder=many&limit=10&page={next}");
+    }
+    names.sort();
+    assert_eq!(names, (0..25).map(|number| format!("{number:02}.csv")).collect::<Vec<_>>());
+    for gone in [tokens[0], 999_999] {
+        let path = format!("/places/office/browse?folder=many&page={gone}");
+        let words = api.refused(Method::GET, &path, None, 410, "listing-given-up").await;
+        assert!(words.contains("open the folder again"));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn requests_that_make_no_sense_are_problems_with_a_stable_word_and_their_reason() {
+    let api = Api::open();
+    let by_hand =
+        |exists: &str| Some(json!({ "from": "office:/in", "names": ["a.csv"], "to": "office:/out", "exists": exists }));
+    for (method, path, body, status, code) in [
+        (Method::GET, "/places/nowhere/browse", None, 404, "not-found"),
+        (Method::GET, "/places/nowhere/day", None, 404, "not-found"),
+        (Method::GET, "/places/office/browse?folder=..", None, 400, "bad-request"),
+        (Method::GET, "/places/office/browse?folder=no", None, 404, "not-found"),
+        (Method::GET, "/places/office/browse?limit=many", None, 400, "bad-request"),
+        (Method::POST, "/by-hand", by_hand("perhaps"), 400, "bad-request"),
+        (Method::POST, "/by-hand", by_hand("replace"), 404, "not-found"),
+        (Method::POST, "/by-hand", Some(json!({ "from": "office" })), 422, "bad-request"),
+        (Method::DELETE, "/book/partner/nobody", None, 404, "not-found"),
+        (Method::GET, "/no-such-thing", None, 404, "not-found"),
+        (Method::POST, "/places", Some(json!({ "name": "Two Words", "kind": "folder" })), 409, "not-now"),
+        (Method::POST, "/places", Some(json!({ "name": "x", "kind": "cupboard" })), 422, "book"),
+    ] {
+        let words = api.refused(method, path, body, status, code).await;
+        assert!(!words.is_empty() && !words.contains("Error {"), "{path}: {words}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_place_is_added_by_its_keys_in_the_books_order_and_read_back() {
+    let api = Api::open();
+    fs::create_dir_all(api.office.path("other")).unwrap();
+    let root = api.office.path("other").display().to_string();
+    let new = json!({ "name": "other", "kind": "folder", "keys": { "root": format!(" {root} ") } });
+    let (status, _, told) = api.ask(Method::POST, "/places", Some(new)).await;
+    assert_eq!(status, 204, "{told}");
+    let ftp = json!({
+        "name": "print", "kind": "ftp",
+        "keys": { "user": "merrow", "port": 2121, "host": "ftp.harlan.example", "security": "none", "root": "" },
+        "secrets": { "password": "grey heron" },
+    });
+    assert_eq!(api.ask(Method::POST, "/places", Some(ftp)).await.0, 204);
+    let places = api.get("/places").await;
+    let text = |name: &str| {
+        let place = places.as_array().unwrap().iter().find(|place| place["name"] == name).unwrap();
+        place["text"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(text("other"), format!("[place.other]\nkind = \"folder\"\nroot = \"{root}\"\n"));
+    assert_eq!(
+        text("print"),
+        "[place.print]\nkind = \"ftp\"\nhost = \"ftp.harlan.example\"\nport = 2121\nuser = \"merrow\"\n\
+         password = { secret = \"print-password\" }\nsecurity = \"none\"\n"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_description_names_every_call_and_the_books_schema_every_section() {
+    let api = Api::open();
+    let document = api.get("/openapi.json").await;
+    let paths = document["paths"].as_object().unwrap();
+    for path in ["/api/v1/by-hand", "/api/v1/partners", "/api/v1/places/{name}/day", "/api/v1/book/test"] {
+        assert!(paths.contains_key(path), "{path}");
+    }
+    let schema = api.get("/book/schema").await;
+    for section in ["place", "partner", "rule"] {
+        assert!(schema["properties"][section].is_object(), "{section}");
+    }
+    let partners = api.get("/partners").await;
+    assert_eq!((&partners[0]["title"], &partners[0]["rules"]), (&json!("Skerrow Harbour Office"), &json!(["keep"])));
+}
