@@ -310,6 +310,10 @@ impl Place for Bucket {
             && state.tag.is_some()
             && found.mark == state.tag
         {
+            if upload::is_large(state) {
+                // The stop came before the note beside it was removed.
+                self.abandon(from).await?;
+            }
             return Ok(Cut::Done(found.fingerprint));
         }
         if upload::is_staged(state) {
