@@ -46,11 +46,6 @@ impl Arrangement {
         Known { places: self.specs.keys().cloned().collect(), partners: self.partners.clone() }
     }
 
-    /// A partner by name.
-    pub fn partner(&self, name: &Name) -> Option<&Partner> {
-        self.partners.iter().find(|partner| partner.name == *name)
-    }
-
     /// A rule by name.
     pub fn rule(&self, name: &Name) -> Option<&LiveRule> {
         self.rules.iter().find(|live| live.rule.name == *name)

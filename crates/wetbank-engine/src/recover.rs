@@ -8,7 +8,7 @@ use wetbank_places::{Collision, Cut, EntryKind, Place, PlaceError, PlaceErrorKin
 
 use crate::{
     engine::Core,
-    step::{FailureKind, Intent, StepDone, StepFailure, finish_intent, renewed},
+    step::{FailureKind, Intent, StepDone, StepFailure, finish_intent, give_name, renewed},
 };
 
 /// What became of a step that a stop cut short.
@@ -60,7 +60,7 @@ async fn settle(core: &Arc<Core>, work: &Work, id: i64, intent: Intent) -> Resul
             if source.as_ref().is_some_and(is_ours) {
                 from.delete(&intent.from.path).await?;
             }
-            let intent = renewed(core, work, intent, now).await?;
+            let intent = renewed(core, work, intent, Some(now)).await?;
             return finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)));
         }
         Cut::Undone => return Ok(Found::Again(Some(id))),
@@ -70,16 +70,9 @@ async fn settle(core: &Arc<Core>, work: &Work, id: i64, intent: Intent) -> Resul
         // Written and verified before the stop, only its name is missing.
         Some(entry) if is_ours(&entry) => {
             let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-            let now = match (from.as_folder(), to.as_folder()) {
-                (Some(source), Some(target)) => {
-                    target.move_in(source, &intent.from.path, &intent.to.path, collision).await.map(|()| None)?
-                }
-                _ => to.rename(&intent.from.path, &intent.to.path, collision).await?,
-            };
-            let intent = match now {
-                Some(now) => renewed(core, work, intent, now).await?,
-                None => intent,
-            };
+            let (path, name) = (&intent.from.path, &intent.to.path);
+            let now = give_name(from.as_ref(), path, to.as_ref(), name, collision).await?;
+            let intent = renewed(core, work, intent, now).await?;
             finish_intent(core, id, intent, work).await.map(|done| Found::Done(Box::new(done)))
         }
         Some(_) => Ok(Found::Again(Some(id))),

@@ -8,10 +8,6 @@ use std::sync::Arc;
 
 use futures_util::StreamExt;
 use support::{bucket_spec, path, put, write};
-use tokio::{
-    io::{AsyncReadExt, AsyncWriteExt},
-    net::TcpListener,
-};
 use wetbank_core::{BucketAddressing, Name, RelPath};
 use wetbank_places::{Bucket, Collision, Cut, Depth, Entry, EntryKind, Place, PlaceError, PlaceErrorKind, probe};
 use wetbank_standins::{BucketStandin, BucketStandinOptions};
@@ -179,16 +175,7 @@ fn a_bucket_can_be_a_part_of_the_host_name() {
 
 /// A store that gives every request the same answer.
 async fn always(answer: String) -> Bucket {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let url = format!("http://{}", listener.local_addr().unwrap());
-    tokio::spawn(async move {
-        while let Ok((mut stream, _)) = listener.accept().await {
-            let mut request = [0; 65_536];
-            let _ = stream.read(&mut request).await;
-            let _ = stream.write_all(answer.as_bytes()).await;
-            let _ = stream.shutdown().await;
-        }
-    });
+    let url = support::always(answer).await;
     Bucket::new(Name::new("archive").unwrap(), bucket_spec(&url, "tidewatch"), Some("x".into())).unwrap()
 }
 

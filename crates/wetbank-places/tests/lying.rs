@@ -6,26 +6,12 @@ mod support;
 
 use futures_util::StreamExt;
 use support::{path, read, write};
-use tokio::{
-    io::{AsyncReadExt, AsyncWriteExt},
-    net::TcpListener,
-};
 use wetbank_core::{Name, RelPath, WebdavSpec};
 use wetbank_places::{Depth, Entry, EntryKind, Place, PlaceError, PlaceErrorKind, Webdav};
 
 /// A server that gives every request the same answer and then hangs up.
 async fn always(answer: String) -> Webdav {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let port = listener.local_addr().unwrap().port();
-    tokio::spawn(async move {
-        while let Ok((mut stream, _)) = listener.accept().await {
-            let mut request = [0; 65_536];
-            let _ = stream.read(&mut request).await;
-            let _ = stream.write_all(answer.as_bytes()).await;
-            let _ = stream.shutdown().await;
-        }
-    });
-    let url = format!("http://127.0.0.1:{port}/dav");
+    let url = format!("{}/dav", support::always(answer).await);
     let spec = WebdavSpec { url, sign_in: None, certificate: None, connections: 2 };
     Webdav::new(Name::new("server").unwrap(), spec, None)
 }

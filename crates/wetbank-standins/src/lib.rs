@@ -4,6 +4,7 @@
 mod bucket;
 mod files;
 mod ftp;
+mod guests;
 mod sftp;
 
 pub use bucket::{BucketStandin, BucketStandinOptions};

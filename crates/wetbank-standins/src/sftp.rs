@@ -9,10 +9,10 @@ use russh::{
     server::{self, Auth, ChannelOpenHandle, Msg, Session},
 };
 use tokio::net::TcpListener;
-use tokio_util::{sync::CancellationToken, task::TaskTracker};
+use tokio_util::sync::CancellationToken;
 use wetbank_sftp::{Incoming, Outgoing, serve};
 
-use crate::files::FolderFiles;
+use crate::{files::FolderFiles, guests::serve_all};
 
 /// How a stand-in is set up.
 #[derive(Debug, Clone)]
@@ -52,31 +52,15 @@ impl SftpStandin {
         let listener = TcpListener::bind(options.listen).await?;
         let address = listener.local_addr()?;
         let stop = CancellationToken::new();
-        let stopped = stop.clone();
         let options = Arc::new(options);
-        tokio::spawn(async move {
-            let connections = TaskTracker::new();
-            loop {
-                let accepted = tokio::select! {
-                    accepted = listener.accept() => accepted,
-                    () = stopped.cancelled() => return,
-                };
-                let Ok((stream, _)) = accepted else { continue };
-                let _ = stream.set_nodelay(true);
-                let handler = Guest { options: options.clone(), channels: HashMap::new() };
-                let (config, stopped) = (config.clone(), stopped.clone());
-                connections.spawn(async move {
-                    let serve = async {
-                        match server::run_stream(config, stream, handler).await {
-                            Ok(session) => drop(session.await),
-                            Err(error) => tracing::debug!(%error, "a guest went during the handshake"),
-                        }
-                    };
-                    tokio::select! {
-                        () = serve => {}
-                        () = stopped.cancelled() => {}
-                    }
-                });
+        serve_all(listener, stop.clone(), move |stream| {
+            let handler = Guest { options: options.clone(), channels: HashMap::new() };
+            let config = config.clone();
+            async move {
+                match server::run_stream(config, stream, handler).await {
+                    Ok(session) => drop(session.await),
+                    Err(error) => tracing::debug!(%error, "a guest went during the handshake"),
+                }
             }
         });
         Ok(Self { address, fingerprint, stop })

@@ -1,9 +1,8 @@
 //! What is arranged: checking, changing and exporting the book.
 
-use wetbank_core::{BY_HAND, Book, Known, Name, Problem, Section, SectionKind, parse_book};
-
 use std::time::Duration;
 
+use wetbank_core::{BY_HAND, Book, Known, Name, Problem, Section, SectionKind, parse_book};
 use wetbank_places::{ProbeStep, probe};
 
 use super::Engine;

@@ -63,6 +63,7 @@ pub(crate) struct Core {
     pub arrangement_changed: Notify,
     /// A place failed, or was probed.
     pub place_news: Notify,
+    warnings: partners::KeptWarnings,
     /// Items at work: their run, and what stops them.
     at_work: std::sync::Mutex<HashMap<i64, (i64, CancellationToken)>>,
     /// Encrypting and decrypting keeps a processor busy: more at once would only take memory.
@@ -276,6 +277,7 @@ impl Engine {
             tracker: TaskTracker::new(),
             arrangement_changed: Notify::new(),
             place_news: Notify::new(),
+            warnings: std::sync::Mutex::default(),
             at_work: std::sync::Mutex::default(),
             crypt_slots: Semaphore::new(CRYPT_SLOTS),
             large_slots: std::sync::Mutex::default(),
@@ -354,6 +356,10 @@ impl Engine {
         self.core.events.moving()
     }
 
+    fn forget_warnings(&self) {
+        *self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    }
+
     async fn reload(&self) -> Result<(), EngineError> {
         let sections = self.core.journal.sections().await?;
         let files: Vec<_> = sections.iter().map(|s| (format!("{}.{}", s.kind, s.name), s.text.clone())).collect();
@@ -393,6 +399,7 @@ impl Engine {
         let order: BTreeMap<_, _> = sections.iter().map(|s| ((s.kind.as_str(), s.name.as_str()), s.position)).collect();
         new.rules.sort_by_key(|live| order.get(&("rule", live.rule.name.as_str())).copied());
         *self.core.arrangement.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(new);
+        self.forget_warnings();
         self.core.arrangement_changed.notify_waiters();
         self.core.events.tell(Event::Book);
         Ok(())

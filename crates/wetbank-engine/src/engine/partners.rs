@@ -1,10 +1,18 @@
 //! Partners, and what must be looked after before it expires.
 
-use jiff::{Timestamp, tz::TimeZone};
+use std::sync::PoisonError;
+
+use jiff::{SignedDuration, Timestamp, tz::TimeZone};
 use wetbank_core::{Name, Partner, Rule, warned};
 
 use super::Engine;
 use crate::{EngineError, KeyStatus};
+
+/// What expires is looked up anew after this time.
+const KEPT: SignedDuration = SignedDuration::from_mins(1);
+
+/// What expires, and when that was looked up.
+pub(crate) type KeptWarnings = std::sync::Mutex<Option<(Timestamp, Vec<Warning>)>>;
 
 /// Something that expires soon, or did.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -89,14 +97,28 @@ fn touches(rule: &Rule, partner: &Partner) -> bool {
 
 impl Engine {
     /// What expires within thirty days or did, the most urgent first.
+    ///
+    /// Every console asks this again and again, and reading keys is work: what was found is kept
+    /// for a minute, or until a key or the book changes.
     pub async fn warnings(&self, now: Timestamp) -> Result<Vec<Warning>, EngineError> {
+        let kept = self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        if let Some((found, warnings)) = kept
+            && now.duration_since(found) < KEPT
+        {
+            return Ok(warnings);
+        }
+        let warnings = self.find_warnings(&self.keys().await?, now);
+        *self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner) = Some((now, warnings.clone()));
+        Ok(warnings)
+    }
+
+    fn find_warnings(&self, keys: &[KeyStatus], now: Timestamp) -> Vec<Warning> {
         let arrangement = self.core.arrangement();
-        let keys = self.keys().await?;
         let owner = |key: &KeyStatus| arrangement.partners.iter().find(|p| p.keys.contains(&key.name));
         let mut warnings: Vec<Warning> = keys.iter().filter_map(|key| of_key(key, owner(key), now)).collect();
         warnings.extend(arrangement.partners.iter().flat_map(|partner| of_partner(partner, now)));
         warnings.sort_by_key(|warning| (warning.days, warning.until));
-        Ok(warnings)
+        warnings
     }
 
     /// Every partner with what belongs to it.
@@ -104,7 +126,7 @@ impl Engine {
         let arrangement = self.core.arrangement();
         let sections = self.core.journal.sections().await?;
         let keys = self.keys().await?;
-        let warnings = self.warnings(now).await?;
+        let warnings = self.find_warnings(&keys, now);
         let status = |partner: &Partner| {
             let text = sections.iter().find(|s| s.kind == "partner" && s.name == partner.name.as_str());
             let key = |name: &String| keys.iter().find(|key| key.name == *name).cloned().ok_or_else(|| name.clone());

@@ -57,7 +57,9 @@ impl Engine {
         passphrase: Option<&SecretString>,
     ) -> Result<KeyStatus, EngineError> {
         Name::new(name).map_err(|e| EngineError::NotNow(e.to_string()))?;
-        self.core.keys.import(name, export, passphrase).await
+        let imported = self.core.keys.import(name, export, passphrase).await?;
+        self.forget_warnings();
+        Ok(imported)
     }
 
     /// Every OpenPGP key.
@@ -75,6 +77,7 @@ impl Engine {
         if !self.core.journal.remove_key(name).await? {
             return Err(EngineError::unknown("key", name));
         }
+        self.forget_warnings();
         Ok(())
     }
 }

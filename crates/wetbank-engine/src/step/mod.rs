@@ -16,7 +16,7 @@ use wetbank_journal::{AttemptStart, JournalError, Work};
 use wetbank_places::{Place, PlaceError};
 
 use crate::{EngineError, clock, engine::Core, events::Moving, transfer::Source};
-pub(crate) use send::{finish_intent, renewed};
+pub(crate) use send::{finish_intent, give_name, renewed};
 
 /// The file in hand after a step, as the journal keeps it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

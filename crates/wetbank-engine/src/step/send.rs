@@ -112,7 +112,7 @@ impl AtStep<'_> {
         let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
         match place.rename(&intent.from.path, &intent.to.path, collision).await {
             Ok(None) => {}
-            Ok(Some(now)) => {
+            Ok(now) => {
                 let intent = renewed(self.core, self.work, intent, now).await?;
                 return finish_intent(self.core, attempt, intent, self.work).await;
             }
@@ -237,14 +237,8 @@ impl AtStep<'_> {
         self.core.journal.note_output(output(self.work, &to, &there.fingerprint)).await?;
         self.start(self.began(id, Some(to.clone()), Some(&intent)), attempt).await?;
         let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-        let now = match (source.as_folder(), place.as_folder()) {
-            (Some(from), Some(into)) => into.move_in(from, &here.path, &to.path, collision).await.map(|()| None)?,
-            _ => place.rename(&here.path, &to.path, collision).await?,
-        };
-        let intent = match now {
-            Some(now) => renewed(self.core, self.work, intent, now).await?,
-            None => intent,
-        };
+        let now = give_name(source.as_ref(), &here.path, place.as_ref(), &to.path, collision).await?;
+        let intent = renewed(self.core, self.work, intent, now).await?;
         finish_intent(self.core, id, intent, self.work).await
     }
 
@@ -283,9 +277,30 @@ fn output(work: &Work, file: &FilePath, fingerprint: &Fingerprint) -> Output {
     }
 }
 
-/// What was intended, with the state that a place gave the file when it got its name. That state
-/// is recorded as ours, so that no rule takes the file for a new one.
-pub(crate) async fn renewed(core: &Arc<Core>, work: &Work, mut intent: Intent, now: Fingerprint) -> Effect<Intent> {
+/// Gives a file another path without moving a byte: within a place, or between two folders of
+/// one file system. Answers its new state where it does not keep the old one.
+pub(crate) async fn give_name(
+    source: &dyn Place,
+    from: &RelPath,
+    target: &dyn Place,
+    to: &RelPath,
+    collision: Collision,
+) -> Result<Option<Fingerprint>, PlaceError> {
+    match (source.as_folder(), target.as_folder()) {
+        (Some(source), Some(target)) => target.move_in(source, from, to, collision).await.map(|()| None),
+        _ => target.rename(from, to, collision).await,
+    }
+}
+
+/// What was intended, with the state that a place gave the file when it got its name, if it gave
+/// it a new one. That state is recorded as ours, so that no rule takes the file for a new one.
+pub(crate) async fn renewed(
+    core: &Arc<Core>,
+    work: &Work,
+    mut intent: Intent,
+    now: Option<Fingerprint>,
+) -> Effect<Intent> {
+    let Some(now) = now else { return Ok(intent) };
     core.journal.note_output(output(work, &intent.to, &now)).await?;
     if intent.hand.place.as_ref() == Some(&intent.to.place) && intent.hand.path == intent.to.path {
         intent.hand.fingerprint = now.clone();

@@ -14,6 +14,10 @@ use bytes::Bytes;
 use futures_util::StreamExt;
 use reqwest::Method;
 use secrecy::SecretString;
+use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::TcpListener,
+};
 use wetbank_core::{BucketAddressing, BucketSpec, Name, RelPath, SftpSignIn, SftpSpec};
 use wetbank_places::{Collision, Entry, Place, PlaceError, Sftp, SftpCredentials};
 use wetbank_standins::BucketStandin;
@@ -111,6 +115,21 @@ impl Outside {
             Self::Standin(standin) => standin.remove_bucket(),
         }
     }
+}
+
+/// A web server that gives every request the same answer and then hangs up; its address.
+pub async fn always(answer: String) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let mut request = [0; 65_536];
+            let _ = stream.read(&mut request).await;
+            let _ = stream.write_all(answer.as_bytes()).await;
+            let _ = stream.shutdown().await;
+        }
+    });
+    url
 }
 
 pub fn path(text: &str) -> RelPath {

@@ -5,7 +5,9 @@ mod session;
 use std::{io, net::SocketAddr, path::PathBuf, sync::Arc};
 
 use tokio::net::TcpListener;
-use tokio_util::{sync::CancellationToken, task::TaskTracker};
+use tokio_util::sync::CancellationToken;
+
+use crate::guests::serve_all;
 
 /// How a stand-in is set up.
 #[derive(Debug, Clone)]
@@ -36,26 +38,13 @@ impl FtpStandin {
         let listener = TcpListener::bind(options.listen).await?;
         let address = listener.local_addr()?;
         let stop = CancellationToken::new();
-        let (stopped, options) = (stop.clone(), Arc::new(options));
-        tokio::spawn(async move {
-            let connections = TaskTracker::new();
-            loop {
-                let accepted = tokio::select! {
-                    accepted = listener.accept() => accepted,
-                    () = stopped.cancelled() => return,
-                };
-                let Ok((stream, _)) = accepted else { continue };
-                let (options, stopped) = (options.clone(), stopped.clone());
-                connections.spawn(async move {
-                    tokio::select! {
-                        ended = session::serve(stream, &options) => {
-                            if let Err(error) = ended {
-                                tracing::debug!(%error, "an FTP connection broke");
-                            }
-                        }
-                        () = stopped.cancelled() => {}
-                    }
-                });
+        let options = Arc::new(options);
+        serve_all(listener, stop.clone(), move |stream| {
+            let options = options.clone();
+            async move {
+                if let Err(error) = session::serve(stream, &options).await {
+                    tracing::debug!(%error, "an FTP connection broke");
+                }
             }
         });
         Ok(Self { address, stop })

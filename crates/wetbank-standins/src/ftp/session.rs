@@ -38,7 +38,6 @@ struct Session<'a> {
 
 /// Answers commands until the client goes.
 pub(super) async fn serve(stream: TcpStream, options: &FtpStandinOptions) -> io::Result<()> {
-    stream.set_nodelay(true)?;
     let ip = stream.local_addr()?.ip();
     let (commands, replies) = stream.into_split();
     let mut session = Session {
@@ -177,7 +176,7 @@ impl Session<'_> {
                 }
                 Err(error) => self.outcome(Err(error), 0, "").await,
             },
-            "MLSD" | "LIST" | "NLST" => self.list(rest, verb == "MLSD").await,
+            "MLSD" | "NLST" => self.list(rest, verb == "MLSD").await,
             "RETR" => self.send(rest).await,
             "STOR" => self.store(rest).await,
             "DELE" => {
@@ -254,37 +253,35 @@ impl Session<'_> {
         self.reply(226, "that was all").await
     }
 
-    async fn send(&mut self, rest: &str) -> io::Result<()> {
+    /// A file opened at the offset that REST named, and the data connection; nothing if the client
+    /// was told why not.
+    async fn transfer(&mut self, rest: &str, how: &OpenOptions) -> io::Result<Option<(fs::File, TcpStream)>> {
         let offset = std::mem::take(&mut self.offset);
         let opened = async {
-            let mut file = fs::File::open(self.path(rest)).await?;
+            let mut file = how.open(self.path(rest)).await?;
             file.seek(io::SeekFrom::Start(offset)).await?;
-            Ok(file)
+            Ok::<_, io::Error>(file)
         };
-        let mut file = match opened.await {
-            Ok(file) => file,
-            Err(error) => return self.outcome(Err(error), 0, "").await,
+        match opened.await {
+            Ok(file) => Ok(self.data().await?.map(|data| (file, data))),
+            Err(error) => self.outcome(Err(error), 0, "").await.map(|()| None),
+        }
+    }
+
+    async fn send(&mut self, rest: &str) -> io::Result<()> {
+        let Some((mut file, mut data)) = self.transfer(rest, OpenOptions::new().read(true)).await? else {
+            return Ok(());
         };
-        let Some(mut data) = self.data().await? else { return Ok(()) };
         let sent = tokio::io::copy(&mut file, &mut data).await;
         let ended = data.shutdown().await;
         self.outcome(sent.and(ended), 226, "that was all").await
     }
 
     async fn store(&mut self, rest: &str) -> io::Result<()> {
-        let offset = std::mem::take(&mut self.offset);
-        let path = self.path(rest);
-        let opened = async {
-            let mut file = OpenOptions::new().write(true).create(true).truncate(offset == 0).open(path).await?;
-            file.set_len(offset).await?;
-            file.seek(io::SeekFrom::Start(offset)).await?;
-            Ok(file)
-        };
-        let mut file = match opened.await {
-            Ok(file) => file,
-            Err(error) => return self.outcome(Err(error), 0, "").await,
-        };
-        let Some(mut data) = self.data().await? else { return Ok(()) };
+        let how = OpenOptions::new().write(true).create(true).truncate(self.offset == 0).to_owned();
+        let Some((mut file, mut data)) = self.transfer(rest, &how).await? else { return Ok(()) };
+        let begin = file.stream_position().await?;
+        file.set_len(begin).await?;
         let stored = tokio::io::copy(&mut data, &mut file).await;
         let ended = file.sync_data().await;
         self.outcome(stored.and(ended), 226, "stored").await
