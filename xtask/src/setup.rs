@@ -7,12 +7,14 @@ use anyhow::{Context, Result, bail};
 use crate::steps::{run, say, silent};
 
 /// Debian packages, each with a file that shows it is there.
-const PACKAGES: [(&str, &str); 9] = [
+const PACKAGES: [(&str, &str); 11] = [
     ("openssh-server", "/usr/sbin/sshd"),
     ("openssh-client", "/usr/bin/sftp"),
     ("apache2-bin", "/usr/sbin/apache2"),
     ("proftpd-core", "/usr/sbin/proftpd"),
     ("proftpd-mod-crypto", "/usr/lib/proftpd/mod_tls.so"),
+    ("samba", "/usr/sbin/smbd"),
+    ("smbclient", "/usr/bin/smbclient"),
     ("python3-venv", "/usr/share/doc/python3-venv"),
     ("gnupg", "/usr/bin/gpg"),
     ("chromium", "/usr/bin/chromium"),

@@ -498,12 +498,12 @@ pub struct Place {
 #[serde(default)]
 pub struct NewPlace {
     pub name: String,
-    /// `folder`, `sftp`, `ftp`, `webdav` or `bucket`.
+    /// `folder`, `sftp`, `ftp`, `share`, `webdav` or `bucket`.
     pub kind: String,
     /// The keys that the book has for this kind, with their values.
     #[serde(default)]
     pub keys: BTreeMap<String, KeyValue>,
-    /// Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, webdav),
+    /// Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav),
     /// `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
     #[serde(default)]
     pub secrets: BTreeMap<String, String>,
@@ -586,6 +586,8 @@ pub struct Entry {
     pub size: u64,
     /// Nothing where the place does not tell it.
     pub modified: Option<String>,
+    /// Who owns or added it; nothing where the place does not tell it.
+    pub who: Option<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

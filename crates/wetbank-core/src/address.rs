@@ -57,6 +57,13 @@ pub fn typed_folder(typed: &str) -> String {
     format!("{}{}", if text.starts_with('/') { "/" } else { "" }, parts.join("/"))
 }
 
+/// A user as people type it, with or without a domain in front: `(domain, user)`.
+pub fn typed_user(typed: &str) -> (String, String) {
+    let text = typed.trim();
+    let (domain, user) = text.split_once(['\\', '/']).unwrap_or(("", text));
+    (domain.trim().to_owned(), user.trim().to_owned())
+}
+
 /// A web address as people type it, ending without a slash. `https` unless said otherwise.
 pub fn typed_url(typed: &str) -> Result<String, InvalidHost> {
     let text = typed.trim().replace('\\', "/");
@@ -120,6 +127,18 @@ mod tests {
             ("/", "/"),
         ] {
             assert_eq!(typed_folder(typed), meant, "{typed}");
+        }
+    }
+
+    #[test]
+    fn a_user_may_stand_behind_a_domain() {
+        for (typed, domain, user) in [
+            ("MERROW\\tove ", "MERROW", "tove"),
+            ("merrow/tove", "merrow", "tove"),
+            ("tove", "", "tove"),
+            ("tove@merrow.example", "", "tove@merrow.example"),
+        ] {
+            assert_eq!(typed_user(typed), (domain.to_owned(), user.to_owned()), "{typed}");
         }
     }
 

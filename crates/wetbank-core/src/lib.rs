@@ -10,6 +10,7 @@ mod condition;
 mod decide;
 mod facts;
 mod limits;
+mod marker;
 mod names;
 mod partner;
 mod path;
@@ -21,18 +22,20 @@ mod state;
 mod template;
 mod units;
 
-pub use address::{HostAddress, InvalidHost, typed_folder, typed_url};
+pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
 pub use book::{Book, Known, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
 pub use by_hand::{BY_HAND, HandDelivery};
 pub use condition::{Attribute, Condition, Operator, Test, Verdict};
 pub use decide::{Decision, Explanation, decide, explain, name_matches};
 pub use facts::{FileFacts, Fingerprint};
 pub use limits::{Hours, Limits, Rate};
+pub use marker::{InvalidMarker, Marker};
 pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
 pub use partner::{Delivery, Expiry, Partner, Person, QuietHours, warned};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
-    BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec,
+    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SILENCE, SftpSignIn,
+    SftpSpec, ShareSpec, WebSignIn, WebdavSpec,
 };
 pub use retry::RetryPolicy;
 pub use rule::{Arrival, Branch, IfExists, LookPace, Original, Rule, Step, Target};

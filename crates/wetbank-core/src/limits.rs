@@ -2,6 +2,8 @@
 
 use jiff::{Timestamp, civil::Time, tz::TimeZone};
 
+use crate::RetryPolicy;
+
 /// The limits of one place.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Limits {
@@ -9,6 +11,8 @@ pub struct Limits {
     pub transfers: Option<usize>,
     /// How fast, at which hours. Of those that hold at a time, the lowest counts.
     pub rates: Vec<Rate>,
+    /// When what failed there is tried again, for rules that do not say so themselves.
+    pub retry: Option<RetryPolicy>,
 }
 
 /// Bytes a second, in both directions together.
@@ -49,6 +53,11 @@ impl Limits {
         *self == Self::default()
     }
 
+    /// Whether what goes to and from the place must be counted.
+    pub fn count(&self) -> bool {
+        self.transfers.is_some() || !self.rates.is_empty()
+    }
+
     /// Bytes a second at a time; nothing if it may go as fast as it can.
     pub fn rate_at(&self, now: Timestamp) -> Option<u64> {
         let holds = |rate: &&Rate| rate.hours.as_ref().is_none_or(|hours| hours.hold_at(now));
@@ -67,6 +76,7 @@ mod tests {
         };
         let limits = Limits {
             transfers: None,
+            retry: None,
             rates: vec![
                 Rate { most: 100, hours: hours("07:00", "19:00") },
                 Rate { most: 900, hours: None },

@@ -1,8 +1,13 @@
 //! Places as the book describes them.
 
+use std::time::Duration;
+
 use serde::{Deserialize, Serialize};
 
 use crate::SecretName;
+
+/// How long a server may be silent while we wait for it, unless the book says otherwise.
+pub const SILENCE: Duration = Duration::from_secs(30);
 
 /// The kind of a place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -14,6 +19,8 @@ pub enum PlaceKind {
     Sftp,
     /// A server that speaks FTP, plain or within TLS.
     Ftp,
+    /// A network share (SMB).
+    Share,
     /// A web server that keeps files (WebDAV).
     Webdav,
     /// A bucket of an object store (the S3 REST API).
@@ -27,6 +34,7 @@ impl PlaceKind {
             Self::Folder => "folder",
             Self::Sftp => "sftp",
             Self::Ftp => "ftp",
+            Self::Share => "share",
             Self::Webdav => "webdav",
             Self::Bucket => "bucket",
         }
@@ -47,6 +55,8 @@ pub enum PlaceSpec {
     Sftp(SftpSpec),
     /// An FTP server.
     Ftp(FtpSpec),
+    /// A network share.
+    Share(ShareSpec),
     /// A WebDAV server.
     Webdav(WebdavSpec),
     /// A bucket of an object store.
@@ -70,6 +80,8 @@ pub struct SftpSpec {
     pub root: String,
     /// Connections at once, at most.
     pub connections: usize,
+    /// How long the server may be silent while we wait for it.
+    pub silence: Duration,
 }
 
 /// How we sign in to an SFTP server.
@@ -116,6 +128,59 @@ pub struct FtpSpec {
     pub root: String,
     /// Connections at once, at most.
     pub connections: usize,
+    /// How long the server may be silent while we wait for it.
+    pub silence: Duration,
+}
+
+/// A network share, its sign-in and its limits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ShareSpec {
+    /// Host name or address of its server.
+    pub host: String,
+    /// TCP port.
+    pub port: u16,
+    /// The share's name.
+    pub share: String,
+    /// The domain that the user belongs to; empty for whatever the server takes.
+    pub domain: String,
+    /// User name there.
+    pub user: String,
+    /// The password.
+    pub password: SecretName,
+    /// Whether everything is encrypted; else it is signed only, unless the server demands more.
+    pub encrypted: bool,
+    /// The folder that is the place's root, without a slash at either end.
+    pub root: String,
+    /// Connections at once, at most.
+    pub connections: usize,
+    /// How long the server may be silent while we wait for it.
+    pub silence: Duration,
+}
+
+/// How we sign in to a WebDAV server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum WebSignIn {
+    /// It asks for nothing.
+    Open,
+    /// User name and password.
+    Password(String, SecretName),
+    /// A person agreed to it once, with an authorization server (OAuth 2.0, RFC 6749).
+    Agreed(AgreedSpec),
+}
+
+/// A connection that a person agrees to with an authorization server (OAuth 2.0, RFC 6749).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AgreedSpec {
+    /// The authorization server, which tells its own addresses (RFC 8414).
+    pub server: String,
+    /// The name under which Wetbank is registered there.
+    pub client: String,
+    /// The secret that goes with the name, where it has one.
+    pub client_secret: Option<SecretName>,
+    /// What the connection may do, in the server's words (scopes, RFC 6749, section 3.3).
+    pub rights: Vec<String>,
+    /// Where the lasting half of the agreement is kept (the refresh token).
+    pub grant: SecretName,
 }
 
 /// A WebDAV server, its sign-in and its limits.
@@ -123,12 +188,14 @@ pub struct FtpSpec {
 pub struct WebdavSpec {
     /// The folder that is the place's root, as in `https://cloud.merrow.example/dav/office`.
     pub url: String,
-    /// User name and password, if it asks for them.
-    pub sign_in: Option<(String, SecretName)>,
+    /// How we sign in.
+    pub sign_in: WebSignIn,
     /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
     pub certificate: Option<String>,
     /// Requests at once, at most.
     pub connections: usize,
+    /// How long the server may be silent while we wait for it.
+    pub silence: Duration,
 }
 
 /// How a bucket's name stands in an address.
@@ -159,6 +226,8 @@ pub struct BucketSpec {
     pub certificate: Option<String>,
     /// Requests at once, at most.
     pub connections: usize,
+    /// How long the server may be silent while we wait for it.
+    pub silence: Duration,
 }
 
 impl BucketSpec {
@@ -178,6 +247,7 @@ impl PlaceSpec {
             Self::Folder { .. } => PlaceKind::Folder,
             Self::Sftp(_) => PlaceKind::Sftp,
             Self::Ftp(_) => PlaceKind::Ftp,
+            Self::Share(_) => PlaceKind::Share,
             Self::Webdav(_) => PlaceKind::Webdav,
             Self::Bucket(_) => PlaceKind::Bucket,
         }
@@ -193,6 +263,11 @@ impl PlaceSpec {
             Self::Ftp(spec) => {
                 format!("{}@{}:{}/{}", spec.user, spec.host, spec.port, spec.root.trim_start_matches('/'))
             }
+            Self::Share(spec) => {
+                let port = if spec.port == 445 { String::new() } else { format!(":{}", spec.port) };
+                let root = if spec.root.is_empty() { String::new() } else { format!("/{}", spec.root) };
+                format!("//{}{port}/{}{root}", spec.host, spec.share)
+            }
             Self::Webdav(spec) => spec.url.clone(),
             Self::Bucket(spec) if spec.root.is_empty() => spec.server(),
             Self::Bucket(spec) => format!("{}/{}", spec.server(), spec.root),
@@ -202,7 +277,7 @@ impl PlaceSpec {
     /// The key of the book under which what the server shows of itself is confirmed.
     pub fn identity_key(&self) -> Option<&'static str> {
         match self {
-            Self::Folder { .. } => None,
+            Self::Folder { .. } | Self::Share(_) => None,
             Self::Sftp(_) => Some("host-key"),
             Self::Ftp(_) | Self::Webdav(_) | Self::Bucket(_) => Some("certificate"),
         }
@@ -217,8 +292,23 @@ impl PlaceSpec {
                 SftpSignIn::Key { key, passphrase } => std::iter::once(key).chain(passphrase.as_ref()).collect(),
             },
             Self::Ftp(spec) => vec![&spec.password],
-            Self::Webdav(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
+            Self::Share(spec) => vec![&spec.password],
+            Self::Webdav(spec) => match &spec.sign_in {
+                WebSignIn::Open => Vec::new(),
+                WebSignIn::Password(_, secret) => vec![secret],
+                WebSignIn::Agreed(agreed) => {
+                    std::iter::once(&agreed.grant).chain(agreed.client_secret.as_ref()).collect()
+                }
+            },
             Self::Bucket(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
+        }
+    }
+
+    /// What a person must agree to before it can be used.
+    pub fn agreed(&self) -> Option<&AgreedSpec> {
+        match self {
+            Self::Webdav(WebdavSpec { sign_in: WebSignIn::Agreed(agreed), .. }) => Some(agreed),
+            _ => None,
         }
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 use globset::GlobMatcher;
 use jiff::tz::TimeZone;
 
-use crate::{Condition, Name, PlaceName, QuietHours, RelPath, RetryPolicy, RuleName, SecretName, Template};
+use crate::{Condition, Marker, Name, PlaceName, QuietHours, RelPath, RetryPolicy, RuleName, SecretName, Template};
 
 /// A standing arrangement: a trigger and ordered branches.
 #[derive(Debug, Clone)]
@@ -22,8 +22,8 @@ pub struct Rule {
     pub arrival: Arrival,
     /// The first branch whose condition holds takes the file.
     pub branches: Vec<Branch>,
-    /// When steps are tried again.
-    pub retry: RetryPolicy,
+    /// When steps are tried again; as the place says where they failed, if it does not say.
+    pub retry: Option<RetryPolicy>,
 }
 
 /// The trigger: a file is complete in a folder.
@@ -41,6 +41,8 @@ pub struct Arrival {
     pub deep: bool,
     /// How long a file must stay unchanged.
     pub settle: Duration,
+    /// The file beside it that says it is complete.
+    pub marker: Option<Marker>,
     /// How often the folder is looked through where no events come.
     pub pace: LookPace,
     /// Whether the rule takes files that it made itself.

@@ -58,7 +58,13 @@ impl HealthBook {
     /// Something failed. Failures that say nothing about the place as a whole are ignored.
     /// Answers whether that is news.
     pub fn failed(&self, error: &PlaceError) -> bool {
-        if !matches!(error.kind, PlaceErrorKind::Unreachable | PlaceErrorKind::Refused | PlaceErrorKind::HostKey) {
+        if !matches!(
+            error.kind,
+            PlaceErrorKind::Unreachable
+                | PlaceErrorKind::Refused
+                | PlaceErrorKind::SignInEnded
+                | PlaceErrorKind::HostKey
+        ) {
             return false;
         }
         let now = clock::now();

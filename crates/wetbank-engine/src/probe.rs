@@ -55,7 +55,10 @@ async fn probe(core: Arc<Core>, name: Name) {
 fn still_away(outcome: Result<String, PlaceError>) -> Option<PlaceError> {
     let error = outcome.err()?;
     match error.kind {
-        PlaceErrorKind::Unreachable | PlaceErrorKind::Refused | PlaceErrorKind::HostKey => Some(error),
+        PlaceErrorKind::Unreachable
+        | PlaceErrorKind::Refused
+        | PlaceErrorKind::SignInEnded
+        | PlaceErrorKind::HostKey => Some(error),
         PlaceErrorKind::Interrupted | PlaceErrorKind::Busy | PlaceErrorKind::Other => {
             Some(PlaceError { kind: PlaceErrorKind::Unreachable, ..error })
         }
@@ -84,6 +87,7 @@ mod tests {
         for kind in [
             PlaceErrorKind::NotFound,
             PlaceErrorKind::Refused,
+            PlaceErrorKind::SignInEnded,
             PlaceErrorKind::HostKey,
             PlaceErrorKind::Certificate,
             PlaceErrorKind::Denied,

@@ -5,7 +5,8 @@ use std::{sync::Arc, time::Duration};
 use jiff::Timestamp;
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{
-    Decision, FileFacts, FilePath, IfExists, ItemState, Original, RelPath, Rule, Step, TemplateFacts, decide,
+    Decision, FileFacts, FilePath, IfExists, ItemState, Original, RelPath, RetryPolicy, Rule, Step, TemplateFacts,
+    decide,
 };
 use wetbank_journal::{AttemptEnd, ItemChange, NewHold, Outcome, Progress, Work};
 use wetbank_places::{EntryKind, PlaceErrorKind};
@@ -307,9 +308,9 @@ async fn look(core: &Arc<Core>, work: &mut Work) -> Result<Look, EngineError> {
             Ok(Look::End(End::AtRest))
         }
         Err(error) => {
-            let policy = core.rule_of(work).await?.map(|rule| rule.retry.clone()).unwrap_or_default();
+            let policy = core.rule_of(work).await?.and_then(|rule| rule.retry.clone());
             let failure = StepFailure { attempt: None, kind: error.into() };
-            Ok(Look::End(later_or_hold(core, work, &policy, failure).await?))
+            Ok(Look::End(later_or_hold(core, work, policy, failure).await?))
         }
     }
 }
@@ -432,15 +433,16 @@ async fn close_attempt(core: &Core, work: &mut Work, attempt: i64) -> Result<(),
 }
 
 async fn failed(core: &Arc<Core>, work: &mut Work, rule: &Rule, failure: StepFailure) -> Result<End, EngineError> {
-    later_or_hold(core, work, &rule.retry.clone(), failure).await
+    later_or_hold(core, work, rule.retry.clone(), failure).await
 }
 
 async fn later_or_hold(
     core: &Arc<Core>,
     work: &mut Work,
-    policy: &wetbank_core::RetryPolicy,
+    own: Option<RetryPolicy>,
     failure: StepFailure,
 ) -> Result<End, EngineError> {
+    let policy = own.or_else(|| core.retry_at(&failure.kind)).unwrap_or_default();
     let now = clock::now();
     let end = |outcome, code: &str, why: &str, remedy: &str| {
         failure.attempt.map(|id| AttemptEnd {
@@ -460,7 +462,7 @@ async fn later_or_hold(
             let (code, why, remedy) = (error.kind.code().to_owned(), error.to_string(), error.remedy());
             match core.health.paused(&error.place) {
                 // A place that is away is waited for, however long: the file has no fault.
-                Some((until, _)) if error.kind == PlaceErrorKind::Unreachable => {
+                Some((until, _)) if matches!(error.kind, PlaceErrorKind::Unreachable | PlaceErrorKind::SignInEnded) => {
                     let end = end(Outcome::Failed, &code, &why, &remedy);
                     let change = ItemChange { due: Some(until), why: Some(why), ..change(work, ItemState::Waiting) };
                     record(core, work, Progress { end, change, hold: None, forget: None }).await?;

@@ -10,6 +10,8 @@ pub enum PlaceErrorKind {
     NotFound,
     /// The sign-in was refused.
     Refused,
+    /// What a person once agreed to is over: somebody must sign in again.
+    SignInEnded,
     /// The server's host key is unknown or not the pinned one.
     HostKey,
     /// The server's certificate is not trusted.
@@ -73,6 +75,7 @@ impl PlaceErrorKind {
         match self {
             Self::NotFound => "not-found",
             Self::Refused => "sign-in-refused",
+            Self::SignInEnded => "sign-in-ended",
             Self::HostKey => "host-key",
             Self::Certificate => "certificate",
             Self::Denied => "denied",
@@ -91,6 +94,7 @@ impl PlaceErrorKind {
         match self {
             Self::NotFound => "it is not there",
             Self::Refused => "the sign-in was refused",
+            Self::SignInEnded => "its sign-in has ended",
             Self::HostKey => "the server's host key is not the confirmed one",
             Self::Certificate => "the server's certificate is not trusted",
             Self::Denied => "not allowed",
@@ -125,6 +129,9 @@ impl PlaceError {
                     "Check the user name; set the secret again with: wetbank secret set {secret}, then test: wetbank place test {place}"
                 )
             }
+            PlaceErrorKind::SignInEnded => format!(
+                "Sign in again, on the place's page or with: wetbank place sign-in {place}; what waits for it then goes on"
+            ),
             PlaceErrorKind::HostKey => format!(
                 "Ask the partner for the fingerprint of the server's host key; if it is the one shown, confirm it with: wetbank place test {place} --confirm"
             ),

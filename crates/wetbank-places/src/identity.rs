@@ -30,7 +30,7 @@ pub async fn shown_identity(place: &PlaceName, spec: &PlaceSpec) -> Result<Optio
         Ok::<_, PlaceError>(shown?.map(|fingerprint| Identity { what: "certificate", fingerprint }))
     };
     match spec {
-        PlaceSpec::Folder { .. } => Ok(None),
+        PlaceSpec::Folder { .. } | PlaceSpec::Share(_) => Ok(None),
         PlaceSpec::Sftp(spec) => {
             let fingerprint = HostKey::fetch(place, spec).await?.to_string();
             Ok(Some(Identity { what: "host key", fingerprint }))

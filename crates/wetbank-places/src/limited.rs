@@ -59,7 +59,7 @@ impl Pace {
 impl Limited {
     /// The place within limits; the place itself if there are none.
     pub fn around(inner: Arc<dyn Place>, limits: &Limits) -> Arc<dyn Place> {
-        if limits.is_none() {
+        if !limits.count() {
             return inner;
         }
         let transfers = limits.transfers.unwrap_or(Semaphore::MAX_PERMITS);

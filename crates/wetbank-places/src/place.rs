@@ -2,7 +2,11 @@ use std::fmt;
 
 use async_trait::async_trait;
 use bytes::Bytes;
-use futures_util::{future::BoxFuture, stream::BoxStream};
+use futures_util::{
+    StreamExt,
+    future::BoxFuture,
+    stream::{self, BoxStream},
+};
 use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
 use crate::{Folder, PlaceError, PlaceErrorKind};
@@ -113,6 +117,8 @@ pub struct Entry {
     pub kind: EntryKind,
     /// Its state; for what is no file, only the modified time means something.
     pub fingerprint: Fingerprint,
+    /// Who owns or added it, where the place tells; for people.
+    pub owner: Option<String>,
 }
 
 /// How far a listing goes.
@@ -249,6 +255,37 @@ pub(crate) async fn make_each<'p>(
         }
     }
     Ok(())
+}
+
+/// Lists a folder, and with depth also those below it, where a server lists one at a time.
+pub(crate) fn list_each<O>(folder: &RelPath, depth: Depth, open: O) -> EntryStream
+where
+    O: Fn(RelPath) -> BoxFuture<'static, Result<EntryStream>> + Send + Sync + 'static,
+{
+    let start = (vec![folder.clone()], None::<EntryStream>, open);
+    stream::try_unfold(start, move |(mut folders, mut listing, open)| async move {
+        loop {
+            let mut now = match listing.take() {
+                Some(listing) => listing,
+                None => match folders.pop() {
+                    Some(folder) => open(folder).await?,
+                    None => return Ok(None),
+                },
+            };
+            let Some(entry) = now.next().await.transpose()? else { continue };
+            if entry.kind == EntryKind::Folder && depth == Depth::All {
+                folders.push(entry.path.clone());
+            }
+            return Ok(Some((entry, (folders, Some(now), open))));
+        }
+    })
+    .boxed()
+}
+
+/// An owner's name as people can read it, if a server tells one.
+pub(crate) fn owner_shown(name: &[u8]) -> Option<String> {
+    let name: String = String::from_utf8_lossy(name).chars().filter(|c| !c.is_control()).take(100).collect();
+    Some(name.trim().to_owned()).filter(|name| !name.is_empty())
 }
 
 /// The fingerprint of parts.

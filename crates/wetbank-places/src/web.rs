@@ -10,13 +10,16 @@ use crate::{PlaceError, PlaceErrorKind, place::Result, tls::Tls};
 
 /// Reaching a server may take so long.
 const CONNECT: Duration = Duration::from_secs(15);
-/// A server may be silent so long while we wait for it.
-const SILENCE: Duration = Duration::from_secs(30);
 
 /// A web server as one place reaches it.
 pub(crate) struct WebServer {
     pub name: PlaceName,
+    /// For requests that are answered soon.
     pub client: Client,
+    /// For those that are not: whoever sends one watches over it.
+    pub patient: Client,
+    /// How long the server may be silent while we wait for it.
+    pub silence: Duration,
     url: String,
     tls: Tls,
     slots: Arc<Semaphore>,
@@ -24,19 +27,20 @@ pub(crate) struct WebServer {
 
 impl WebServer {
     /// The server behind an address. It is reached only when it is used.
-    pub fn new(name: PlaceName, url: &str, certificate: Option<&str>, connections: usize) -> Self {
+    pub fn new(name: PlaceName, url: &str, certificate: Option<&str>, connections: usize, silence: Duration) -> Self {
         let tls = Tls::new(certificate);
-        let client = Client::builder()
-            .tls_backend_preconfigured((*tls.config).clone())
-            .connect_timeout(CONNECT)
-            .read_timeout(SILENCE)
-            .pool_max_idle_per_host(connections)
-            // A redirect could lead a password or a file to another server.
-            .redirect(reqwest::redirect::Policy::none())
-            .http1_only()
-            .build()
-            .expect("the options fit together");
-        Self { name, client, url: url.to_owned(), tls, slots: Arc::new(Semaphore::new(connections)) }
+        let builder = || {
+            Client::builder()
+                .tls_backend_preconfigured((*tls.config).clone())
+                .connect_timeout(CONNECT)
+                .pool_max_idle_per_host(connections)
+                // A redirect could lead a password or a file to another server.
+                .redirect(reqwest::redirect::Policy::none())
+                .http1_only()
+        };
+        let fits = "the options fit together";
+        let (client, patient) = (builder().read_timeout(silence).build().expect(fits), builder().build().expect(fits));
+        Self { name, client, patient, silence, url: url.to_owned(), tls, slots: Arc::new(Semaphore::new(connections)) }
     }
 
     /// Scheme, host and port, as they stand in the address.

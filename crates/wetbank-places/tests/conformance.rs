@@ -7,12 +7,12 @@ mod support;
 use std::{fs, sync::Arc};
 
 use futures_util::StreamExt;
-use support::{Outside, Rig, Sshd, bucket_spec, path, put, read, read_from, sftp_place, write};
+use support::{Outside, Rig, Sshd, bucket_spec, path, put, read, read_from, sftp_place, share_place, write};
 use tempfile::TempDir;
-use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, WebdavSpec};
+use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
 use wetbank_places::{Bucket, Collision, Depth, EntryKind, Folder, Ftp, PlaceErrorKind, Webdav};
 use wetbank_standins::{BucketStandin, BucketStandinOptions, FtpStandin, FtpStandinOptions};
-use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Moto, Proftpd, WEBDAV_USER};
+use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Moto, Proftpd, Samba, ShareOffer, WEBDAV_USER};
 
 fn folder() -> Rig {
     let root = TempDir::new().unwrap();
@@ -35,9 +35,10 @@ fn webdav() -> Rig {
     let apache = Apache::start(true);
     let spec = WebdavSpec {
         url: apache.url.clone(),
-        sign_in: Some((WEBDAV_USER.0.to_owned(), Name::new("password").unwrap())),
+        sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), Name::new("password").unwrap()),
         certificate: apache.certificate.as_ref().map(|c| c.fingerprint.clone()),
         connections: 8,
+        silence: SILENCE,
     };
     let place = Webdav::new(Name::new("server").unwrap(), spec, Some(WEBDAV_USER.1.into()));
     Rig {
@@ -62,6 +63,7 @@ fn ftp(offer: FtpOffer) -> Rig {
         certificate: Some(server.certificate.fingerprint.clone()),
         root: server.root.path().display().to_string(),
         connections: 8,
+        silence: SILENCE,
     };
     let place = Ftp::new(Name::new("server").unwrap(), spec, FTP_USER.1.into());
     Rig {
@@ -69,6 +71,13 @@ fn ftp(offer: FtpOffer) -> Rig {
         outside: Outside::Folder(server.root.path().to_owned()),
         guards: vec![Box::new(server)],
     }
+}
+
+fn share(offer: ShareOffer) -> Rig {
+    let server = Samba::start(offer);
+    let place = share_place(&server, matches!(offer, ShareOffer::Usual | ShareOffer::OnlyEncrypted));
+    let outside = Outside::Folder(server.root.path().to_owned());
+    Rig { place: Arc::new(place), outside, guards: vec![Box::new(server)] }
 }
 
 async fn bucket() -> Rig {
@@ -112,6 +121,7 @@ async fn small_ftp() -> Rig {
         certificate: None,
         root: String::new(),
         connections: 8,
+        silence: SILENCE,
     };
     let place = Ftp::new(Name::new("server").unwrap(), spec, "grey heron".into());
     let outside = Outside::Folder(root.path().to_owned());
@@ -124,6 +134,9 @@ macro_rules! facts {
         mod on_ftp_with_tls { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::ftp(super::FtpOffer::Tls)).await })+ }
         mod on_ftp_with_tls_from_start { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::ftp(super::FtpOffer::TlsFromStart)).await })+ }
         mod on_old_ftp { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::ftp(super::FtpOffer::Old)).await })+ }
+        mod on_share { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::share(super::ShareOffer::Usual)).await })+ }
+        mod on_signed_share { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::share(super::ShareOffer::Plain)).await })+ }
+        mod on_oldest_share { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::share(super::ShareOffer::Oldest)).await })+ }
         mod on_webdav { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::webdav()).await })+ }
         mod on_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::bucket().await).await })+ }
         mod on_small_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::small_bucket().await).await })+ }

@@ -20,7 +20,7 @@ fn limited(root: &TempDir, limits: &Limits) -> Arc<dyn Place> {
 }
 
 fn rate(most: u64) -> Limits {
-    Limits { transfers: None, rates: vec![Rate { most, hours: None }] }
+    Limits { transfers: None, retry: None, rates: vec![Rate { most, hours: None }] }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -38,7 +38,7 @@ async fn no_more_passes_than_the_rate_in_both_directions_together() {
 #[tokio::test(flavor = "multi_thread")]
 async fn one_transfer_at_a_time_means_one_in_each_direction() {
     let root = TempDir::new().unwrap();
-    let place = limited(&root, &Limits { transfers: Some(1), rates: Vec::new() });
+    let place = limited(&root, &Limits { transfers: Some(1), retry: None, rates: Vec::new() });
     let first = place.stage(&path(".wetbank-1"), &path("a"), None).await.unwrap();
     let (part, whole) = (path(".wetbank-2"), path("b"));
     let second = place.stage(&part, &whole, None);

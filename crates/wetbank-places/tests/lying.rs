@@ -6,13 +6,13 @@ mod support;
 
 use futures_util::StreamExt;
 use support::{path, read, write};
-use wetbank_core::{Name, RelPath, WebdavSpec};
+use wetbank_core::{Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
 use wetbank_places::{Depth, Entry, EntryKind, Place, PlaceError, PlaceErrorKind, Webdav};
 
 /// A server that gives every request the same answer and then hangs up.
 async fn always(answer: String) -> Webdav {
     let url = format!("{}/dav", support::always(answer).await);
-    let spec = WebdavSpec { url, sign_in: None, certificate: None, connections: 2 };
+    let spec = WebdavSpec { url, sign_in: WebSignIn::Open, certificate: None, connections: 2, silence: SILENCE };
     Webdav::new(Name::new("server").unwrap(), spec, None)
 }
 

@@ -99,6 +99,7 @@ async fn server(lies: Lies) -> Ftp {
         certificate: None,
         root: "/".to_owned(),
         connections: 2,
+        silence: wetbank_core::SILENCE,
     };
     Ftp::new(Name::new("server").unwrap(), spec, "any".into())
 }

@@ -5,7 +5,7 @@
 mod support;
 
 use support::{path, write};
-use wetbank_core::{FtpSecurity, FtpSpec, Name, PlaceSpec, WebdavSpec};
+use wetbank_core::{FtpSecurity, FtpSpec, Name, PlaceSpec, SILENCE, WebSignIn, WebdavSpec};
 use wetbank_places::{Ftp, Place, PlaceErrorKind, Webdav, probe, shown_identity};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
 
@@ -16,9 +16,10 @@ fn name() -> Name {
 fn webdav(apache: &Apache, certificate: Option<&str>) -> WebdavSpec {
     WebdavSpec {
         url: apache.url.clone(),
-        sign_in: Some((WEBDAV_USER.0.to_owned(), Name::new("cloud").unwrap())),
+        sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), Name::new("cloud").unwrap()),
         certificate: certificate.map(str::to_owned),
         connections: 2,
+        silence: SILENCE,
     }
 }
 
@@ -32,6 +33,7 @@ fn ftp(server: &Proftpd, security: FtpSecurity, certificate: Option<&str>) -> Ft
         certificate: certificate.map(str::to_owned),
         root: server.root.path().display().to_string(),
         connections: 2,
+        silence: SILENCE,
     }
 }
 

@@ -77,6 +77,7 @@ async fn a_password_signs_in_and_a_wrong_one_is_refused_without_being_told() {
         host_key: Some(server.fingerprint().to_owned()),
         root: String::new(),
         connections: 2,
+        silence: wetbank_core::SILENCE,
     };
     let place = Sftp::new(name(), spec.clone(), SftpCredentials::Password("grey heron".into()));
     write(&place, "part", &path("whole"), b"hello").await.unwrap();

@@ -112,7 +112,7 @@ mod tests {
 
     fn entry(number: usize) -> Entry {
         let path = RelPath::parse(&format!("gauge-{number:05}.csv")).expect("a plain name");
-        Entry { path, kind: EntryKind::File, fingerprint: fingerprint_of(1, 1, None) }
+        Entry { path, kind: EntryKind::File, fingerprint: fingerprint_of(1, 1, None), owner: None }
     }
 
     fn folder(of: usize) -> EntryStream {

@@ -353,6 +353,7 @@ pub(crate) fn entry(place: &str, entry: Entry) -> api::Entry {
         .to_owned(),
         size: entry.fingerprint.size,
         modified: (entry.fingerprint.modified != 0).then(|| time(entry.fingerprint.modified_at())),
+        who: entry.owner,
     }
 }
 

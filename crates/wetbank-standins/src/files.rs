@@ -127,7 +127,7 @@ impl Files for FolderFiles {
                 .map(|entry| {
                     let entry = entry?;
                     let attributes = attributes(&entry.metadata()?);
-                    Ok(Name { name: entry.file_name().into_vec().into(), attributes })
+                    Ok(Name { name: entry.file_name().into_vec().into(), long_form: Bytes::new(), attributes })
                 })
                 .collect()
         })

@@ -34,7 +34,7 @@ pub struct Apache {
     /// Its certificate, if it speaks TLS.
     pub certificate: Option<Certificate>,
     _folder: TempDir,
-    _server: Server,
+    server: Server,
 }
 
 fn open_to_all(folder: &Path) {
@@ -79,6 +79,11 @@ impl Apache {
         let server = Server::start(&mut command, port);
         let scheme = if tls { "https" } else { "http" };
         let url = format!("{scheme}://127.0.0.1:{port}/dav/office");
-        Self { url, root, certificate, _folder: folder, _server: server }
+        Self { url, root, certificate, _folder: folder, server }
+    }
+
+    /// Sends a signal to it and to everything it started.
+    pub fn signal(&self, name: &str) {
+        self.server.signal(name);
     }
 }

@@ -8,11 +8,13 @@ mod certificate;
 mod moto;
 mod process;
 mod proftpd;
+mod samba;
 mod sshd;
 
 pub use apache::{Apache, WEBDAV_USER};
 pub use certificate::Certificate;
-pub use moto::Moto;
+pub use moto::{Moto, OwnMoto};
 pub use process::{Server, free_port, run, wait_until};
 pub use proftpd::{FTP_USER, FtpOffer, Proftpd};
+pub use samba::{SHARE_NAME, SHARE_USER, Samba, ShareOffer};
 pub use sshd::{Sshd, client_key};

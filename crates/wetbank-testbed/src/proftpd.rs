@@ -75,6 +75,13 @@ impl Proftpd {
         Self { port, root, certificate, _folder: folder, server }
     }
 
+    /// Sends a signal to it and to everything it started.
+    pub fn signal(&self, name: &str) {
+        if let Some(server) = &self.server {
+            server.signal(name);
+        }
+    }
+
     /// Ends it at once, with every connection.
     pub fn crash(&mut self) {
         self.server = None;

@@ -5,14 +5,15 @@ import { useNavigate } from "react-router";
 import { type NewPlace, api } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
 
-type Kind = "folder" | "sftp" | "ftp" | "webdav" | "bucket";
-type Key = "root" | "mount" | "host" | "port" | "url" | "user" | "bucket" | "region" | "access-key";
+type Kind = "folder" | "sftp" | "ftp" | "share" | "webdav" | "bucket";
+type Key = "root" | "mount" | "host" | "port" | "share" | "url" | "user" | "bucket" | "region" | "access-key";
 type Secret = "password" | "key" | "secret-key";
 
 const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret?: Secret }> = {
   folder: { label: "A folder", about: "of the machine that Wetbank runs on, or mounted there", keys: ["root", "mount"] },
   sftp: { label: "An SFTP server", about: "files over SSH", keys: ["host", "port", "user", "root"], secret: "password" },
   ftp: { label: "An FTP server", about: "secured by TLS unless you say otherwise", keys: ["host", "port", "user", "root"], secret: "password" },
+  share: { label: "A network share", about: "an SMB share of an office server", keys: ["host", "share", "user", "root"], secret: "password" },
   webdav: { label: "A WebDAV folder", about: "a folder on a web server or cloud drive", keys: ["url", "user"], secret: "password" },
   bucket: {
     label: "A bucket",
@@ -28,6 +29,7 @@ const rootHints: Record<Kind, string> = {
   folder: "absolute, as in /srv/office",
   sftp: "as in /incoming; where the sign-in ends if left empty",
   ftp: "as in /incoming; where the sign-in ends if left empty",
+  share: "as in Field notes/2026; the whole share if left empty",
   webdav: "",
   bucket: "what the names of all its objects begin with; the whole bucket if left empty",
 };
@@ -35,17 +37,40 @@ const rootHints: Record<Kind, string> = {
 const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed: (kind: Kind) => boolean }> = {
   root: { label: "Folder", hint: (kind) => rootHints[kind], needed: (kind) => kind === "folder" },
   mount: { label: "Mounted at", hint: () => "only for a network share: while nothing is mounted there, it counts as not reachable", needed: () => false },
-  host: { label: "Host", hint: () => "as in sftp.skerrow.example; a pasted address is understood", needed: () => true },
+  host: {
+    label: "Host",
+    hint: (kind) =>
+      kind === "share" ? "as in files.merrow.example; all of \\\\host\\share\\folder may be pasted here" : "as in sftp.skerrow.example; a pasted address is understood",
+    needed: () => true,
+  },
+  share: { label: "Share", hint: () => "its name, as in survey; empty if it stands with the host", needed: () => false },
   port: { label: "Port", hint: (kind) => (kind === "sftp" ? "22 if left empty" : "21 if left empty, 990 for TLS from the start"), needed: () => false },
   url: {
     label: "Address",
     hint: (kind) => (kind === "bucket" ? "of the store, as in https://objects.tidewatch.example" : "as in https://cloud.merrow.example/dav/office"),
     needed: () => true,
   },
-  user: { label: "User", hint: () => "the name you sign in with there", needed: () => true },
+  user: {
+    label: "User",
+    hint: (kind) => (kind === "share" ? "the name you sign in with, with its domain if it has one: MERROW\\tove" : "the name you sign in with there"),
+    needed: () => true,
+  },
   bucket: { label: "Bucket", hint: () => "its name, as in tidewatch-archive", needed: () => true },
   region: { label: "Region", hint: () => "as its operator calls it; most stores of one’s own need none", needed: () => false },
   "access-key": { label: "Access key", hint: () => "the key’s public half", needed: () => true },
+};
+
+// The first one is the usual one.
+const securities: Partial<Record<Kind, { value: string; label: string; warning?: string }[]>> = {
+  ftp: [
+    { value: "tls", label: "TLS after the greeting (usual)" },
+    { value: "tls-from-start", label: "TLS from the start (port 990)" },
+    { value: "none", label: "not at all", warning: "Password and files can be read on the way." },
+  ],
+  share: [
+    { value: "encrypted", label: "encrypted (usual)" },
+    { value: "signed", label: "signed only", warning: "Files can be read on the way, but not changed. Older servers can do no more." },
+  ],
 };
 
 function Field({ label, hint, children }: { label: string; hint?: string; children: (id: string, hintId: string) => ReactNode }) {
@@ -88,7 +113,7 @@ async function add(typed: Typed): Promise<string> {
   const place: NewPlace = {
     name,
     kind: typed.kind,
-    keys: typed.kind === "ftp" ? { ...values, security: typed.security } : values,
+    keys: securities[typed.kind] ? { ...values, security: typed.security } : values,
     secrets: secret ? { [secret]: typed.secret } : {},
   };
   await api.post("/places", place);
@@ -98,7 +123,7 @@ async function add(typed: Typed): Promise<string> {
 export function NewPlacePage() {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const [typed, setTyped] = useState<Typed>({ kind: "folder", name: "", signIn: "password", secret: "", security: "tls", values: {} });
+  const [typed, setTyped] = useState<Typed>({ kind: "folder", name: "", signIn: "password", secret: "", security: "", values: {} });
   const set = (change: Partial<Typed>) => setTyped((before) => ({ ...before, ...change }));
   const adding = useMutation({
     mutationFn: () => add(typed),
@@ -109,6 +134,7 @@ export function NewPlacePage() {
   });
   const kind = kinds[typed.kind];
   const secret = secretOf(typed);
+  const security = securities[typed.kind];
   return (
     <>
       <Crumbs to="/places" above="Places" here="new" />
@@ -125,7 +151,7 @@ export function NewPlacePage() {
           <legend className="pb-1 font-semibold">What is it?</legend>
           {(Object.keys(kinds) as Kind[]).map((one) => (
             <label key={one} className="flex items-start gap-2">
-              <input type="radio" name="kind" className="radio radio-sm mt-0.5" checked={typed.kind === one} onChange={() => set({ kind: one })} />
+              <input type="radio" name="kind" className="radio radio-sm mt-0.5" checked={typed.kind === one} onChange={() => set({ kind: one, security: securities[one]?.[0]?.value ?? "" })} />
               <span>
                 {kinds[one].label} <span className="quiet block text-sm">{kinds[one].about}</span>
               </span>
@@ -162,13 +188,15 @@ export function NewPlacePage() {
             )}
           </Field>
         ))}
-        {typed.kind === "ftp" && (
-          <Field label="How it is secured" hint={typed.security === "none" ? "Password and files can be read on the way." : undefined}>
+        {security && (
+          <Field label="How it is secured" hint={security.find((one) => one.value === typed.security)?.warning}>
             {(id, hint) => (
               <select id={id} aria-describedby={hint} className="select w-full" value={typed.security} onChange={(event) => set({ security: event.target.value })}>
-                <option value="tls">TLS after the greeting (usual)</option>
-                <option value="tls-from-start">TLS from the start (port 990)</option>
-                <option value="none">not at all</option>
+                {security.map((one) => (
+                  <option key={one.value} value={one.value}>
+                    {one.label}
+                  </option>
+                ))}
               </select>
             )}
           </Field>

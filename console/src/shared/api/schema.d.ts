@@ -686,6 +686,8 @@ export interface components {
             path: string;
             /** Format: int64 */
             size: number;
+            /** @description Who owns or added it; nothing where the place does not tell it. */
+            who?: string | null;
         };
         /** @description What rules say of a file. */
         Explained: {
@@ -862,14 +864,14 @@ export interface components {
                 [key: string]: components["schemas"]["KeyValue"];
             };
             /**
-             * @description `folder`, `sftp`, `ftp`, `webdav` or `bucket`.
+             * @description `folder`, `sftp`, `ftp`, `share`, `webdav` or `bucket`.
              * @default
              */
             kind: string;
             /** @default  */
             name: string;
             /**
-             * @description Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, webdav),
+             * @description Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav),
              *     `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
              * @default {}
              */

@@ -60,8 +60,9 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
         ))}
       </nav>
       <Shown query={{ ...listing, data: listing.data?.pages.flatMap((page) => page.entries) }}>
-        {(entries) =>
-          entries.length === 0 ? (
+        {(entries) => {
+          const tellsWho = entries.some((entry) => entry.who);
+          return entries.length === 0 ? (
             <p className="panel quiet px-4 py-6">This folder is empty.</p>
           ) : (
             <div className="panel overflow-x-auto">
@@ -77,6 +78,7 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
                     <th scope="col">name</th>
                     <th scope="col">size</th>
                     <th scope="col">modified</th>
+                    {tellsWho && <th scope="col">who</th>}
                   </tr>
                 </thead>
                 <tbody>
@@ -114,6 +116,7 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
                       <td className="quiet whitespace-nowrap">
                         <Time at={entry.modified} />
                       </td>
+                      {tellsWho && <td className="quiet">{entry.who}</td>}
                     </tr>
                   ))}
                 </tbody>
@@ -133,8 +136,8 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
                 </p>
               )}
             </div>
-          )
-        }
+          );
+        }}
       </Shown>
     </>
   );

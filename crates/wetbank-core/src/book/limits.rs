@@ -5,14 +5,24 @@ use jiff::{civil::Time, tz::TimeZone};
 use super::{
     raw,
     raw::Text,
-    resolve::{At, Checked, Mistake, time_zone},
+    resolve::{At, Checked, Mistake, duration, time_zone},
 };
-use crate::{ByteSize, Hours, Limits, Rate};
+use crate::{ByteSize, Hours, Limits, Rate, RetryPolicy};
 
 pub(super) fn resolve_limits(raw: &raw::Place) -> Checked<Limits> {
     let always = raw.rate.iter().map(|text| Ok(Rate { most: speed(text)?, hours: None }));
     let rates = always.chain(raw.rates.iter().map(rate)).collect::<Checked<_>>()?;
-    Ok(Limits { transfers: raw.transfers.map(|count| usize::from(count.max(1))), rates })
+    let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
+    Ok(Limits { transfers: raw.transfers.map(|count| usize::from(count.max(1))), rates, retry })
+}
+
+pub(super) fn resolve_retry(raw: &raw::Retry) -> Checked<RetryPolicy> {
+    let default = RetryPolicy::default();
+    Ok(RetryPolicy {
+        attempts: raw.attempts.unwrap_or(default.attempts).max(1),
+        first: duration(raw.first.as_ref(), default.first)?,
+        longest: duration(raw.longest.as_ref(), default.longest)?,
+    })
 }
 
 fn rate(raw: &raw::Rate) -> Checked<Rate> {

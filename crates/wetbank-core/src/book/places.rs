@@ -1,5 +1,7 @@
 //! From the book's shape to places.
 
+use std::time::Duration;
+
 use toml::Spanned;
 
 use super::{
@@ -8,8 +10,8 @@ use super::{
     resolve::{At, Checked, Mistake, secret_name},
 };
 use crate::{
-    BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, HostAddress, PlaceSpec, SftpSignIn, SftpSpec, WebdavSpec,
-    typed_folder, typed_url,
+    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, HostAddress, PlaceSpec, SILENCE, SftpSignIn,
+    SftpSpec, ShareSpec, WebSignIn, WebdavSpec, parse_duration, typed_folder, typed_url, typed_user,
 };
 
 /// Connections to one server unless the book says otherwise: enough to keep small files moving,
@@ -20,14 +22,26 @@ const REQUESTS: u8 = 12;
 /// The region that object stores without regions answer to.
 const REGION: &str = "us-east-1";
 /// Every kind with the keys it knows besides `kind`.
-const KINDS: [(&str, &[&str]); 5] = [
+const KINDS: [(&str, &[&str]); 6] = [
     ("folder", &["root", "mount"]),
-    ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections"]),
-    ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections"]),
-    ("webdav", &["url", "user", "password", "certificate", "connections"]),
+    ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections", "timeout"]),
+    ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections", "timeout"]),
+    ("share", &["host", "port", "share", "user", "password", "security", "root", "connections", "timeout"]),
+    ("webdav", &["url", "user", "password", "agreement", "certificate", "connections", "timeout"]),
     (
         "bucket",
-        &["url", "bucket", "region", "addressing", "access-key", "secret-key", "certificate", "root", "connections"],
+        &[
+            "url",
+            "bucket",
+            "region",
+            "addressing",
+            "access-key",
+            "secret-key",
+            "certificate",
+            "root",
+            "connections",
+            "timeout",
+        ],
     ),
 ];
 
@@ -46,6 +60,7 @@ pub(super) fn resolve_place(spanned: &Spanned<raw::Place>) -> Checked<PlaceSpec>
         "folder" => reader.folder(),
         "sftp" => reader.sftp(),
         "ftp" => reader.ftp(),
+        "share" => reader.share(),
         "webdav" => reader.webdav(),
         _ => reader.bucket(),
     }
@@ -89,7 +104,10 @@ impl<'a> Reader<'a> {
             ("addressing", place.addressing.is_some()),
             ("access-key", place.access_key.is_some()),
             ("secret-key", place.secret_key.is_some()),
+            ("share", place.share.is_some()),
+            ("agreement", place.agreement.is_some()),
             ("connections", place.connections.is_some()),
+            ("timeout", place.timeout.is_some()),
         ];
         match given.iter().find(|(key, given)| *given && !known.contains(key)) {
             Some((key, _)) => Err(self.mistake(format!(
@@ -120,6 +138,15 @@ impl<'a> Reader<'a> {
 
     fn connections(&self, default: u8) -> usize {
         self.raw().connections.unwrap_or(default).max(1).into()
+    }
+
+    fn silence(&self) -> Checked<Duration> {
+        let Some(text) = &self.raw().timeout else { return Ok(SILENCE) };
+        let silence = parse_duration(text.str()).at(text)?;
+        if silence < Duration::from_secs(1) {
+            return Err(Mistake(text.0.span(), "timeout must be a second or longer".to_owned()));
+        }
+        Ok(silence)
     }
 
     fn fingerprint(&self, key: &str, value: Option<&Text>) -> Checked<Option<String>> {
@@ -172,6 +199,7 @@ impl<'a> Reader<'a> {
             host_key: self.fingerprint("host-key", place.host_key.as_ref())?,
             root: self.root(),
             connections: self.connections(CONNECTIONS),
+            silence: self.silence()?,
         }))
     }
 
@@ -196,22 +224,67 @@ impl<'a> Reader<'a> {
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             root: self.root(),
             connections: self.connections(CONNECTIONS),
+            silence: self.silence()?,
+        }))
+    }
+
+    fn share(&self) -> Checked<PlaceSpec> {
+        let place = self.raw();
+        let (host, port) = self.address(445)?;
+        // A pasted \\server\share\folder tells all three at once.
+        let pasted = place.host.as_ref().map(|text| typed_folder(text.str())).unwrap_or_default();
+        let pasted = pasted.split_once("://").map_or(pasted.as_str(), |(_, rest)| rest).trim_start_matches('/');
+        let pasted = pasted.split_once('/').map_or("", |(_, below)| below);
+        let named = place.share.as_ref().map(|text| typed_folder(text.str())).unwrap_or_default();
+        let below = format!("{}/{}", if named.is_empty() { pasted } else { &named }, self.root());
+        let below = typed_folder(below.trim_start_matches('/'));
+        let (share, root) = below.split_once('/').unwrap_or((below.as_str(), ""));
+        if share.is_empty() || (named.is_empty() && pasted.is_empty()) {
+            return Err(self.mistake("needs the share's name: share = \"survey\"".to_owned()));
+        }
+        let (domain, user) = typed_user(self.need("user", &place.user)?.str());
+        let encrypted = match place.security.as_ref().map(|text| (text, text.str())) {
+            None | Some((_, "encrypted")) => true,
+            Some((_, "signed")) => false,
+            Some((text, other)) => {
+                let words = format!("unknown security \"{other}\"; there are \"encrypted\" and \"signed\"");
+                return Err(Mistake(text.0.span(), words));
+            }
+        };
+        Ok(PlaceSpec::Share(ShareSpec {
+            host,
+            port,
+            share: share.to_owned(),
+            domain,
+            user,
+            password: secret_name(&self.need("password", &place.password)?.secret)?,
+            encrypted,
+            root: root.to_owned(),
+            connections: self.connections(CONNECTIONS),
+            silence: self.silence()?,
         }))
     }
 
     fn webdav(&self) -> Checked<PlaceSpec> {
         let place = self.raw();
         let url = self.need("url", &place.url)?;
-        let sign_in = match (&place.user, &place.password) {
-            (Some(user), Some(password)) => Some((user.str().trim().to_owned(), secret_name(&password.secret)?)),
-            (None, None) => None,
-            _ => return Err(self.mistake("needs both user and password, or neither".to_owned())),
+        let sign_in = match (&place.user, &place.password, &place.agreement) {
+            (Some(user), Some(password), None) => {
+                WebSignIn::Password(user.str().trim().to_owned(), secret_name(&password.secret)?)
+            }
+            (None, None, Some(agreement)) => WebSignIn::Agreed(agreed(agreement)?),
+            (None, None, None) => WebSignIn::Open,
+            _ => {
+                let words = "needs either both user and password, or an agreement, or none of them";
+                return Err(self.mistake(words.to_owned()));
+            }
         };
         Ok(PlaceSpec::Webdav(WebdavSpec {
             url: typed_url(url.str()).at(url)?,
             sign_in,
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             connections: self.connections(REQUESTS),
+            silence: self.silence()?,
         }))
     }
 
@@ -246,6 +319,27 @@ impl<'a> Reader<'a> {
             root: self.root().trim_matches('/').to_owned(),
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             connections: self.connections(REQUESTS),
+            silence: self.silence()?,
         }))
     }
+}
+
+fn agreed(raw: &raw::Agreement) -> Checked<AgreedSpec> {
+    let rights: Vec<String> = raw.rights.iter().map(|right| right.str().trim().to_owned()).collect();
+    if let Some((text, _)) = raw.rights.iter().zip(&rights).find(|(_, right)| !is_right(right)) {
+        let words = format!("\"{}\" is no right: it is one word without blanks or quotes", text.str());
+        return Err(Mistake(text.0.span(), words));
+    }
+    Ok(AgreedSpec {
+        server: typed_url(raw.server.str()).at(&raw.server)?,
+        client: raw.client.str().trim().to_owned(),
+        client_secret: raw.client_secret.as_ref().map(|secret| secret_name(&secret.secret)).transpose()?,
+        rights,
+        grant: secret_name(&raw.grant.secret)?,
+    })
+}
+
+/// Whether a text is one scope (RFC 6749, section 3.3).
+fn is_right(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|b| b.is_ascii_graphic() && b != b'"' && b != b'\\')
 }

@@ -48,11 +48,27 @@ pub(super) struct Place {
     pub addressing: Option<Text>,
     pub access_key: Option<Text>,
     pub secret_key: Option<SecretRef>,
+    pub share: Option<Text>,
+    pub agreement: Option<Agreement>,
     pub connections: Option<u8>,
+    pub timeout: Option<Text>,
+    pub retry: Option<Retry>,
     pub transfers: Option<u8>,
     pub rate: Option<Text>,
     #[serde(default)]
     pub rates: Vec<Rate>,
+}
+
+/// What a person agrees to with an authorization server (OAuth 2.0).
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Agreement {
+    pub server: Text,
+    pub client: Text,
+    pub client_secret: Option<SecretRef>,
+    #[serde(default)]
+    pub rights: Vec<Text>,
+    pub grant: SecretRef,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -139,8 +155,7 @@ pub(super) struct Rule {
     pub why: String,
     pub zone: Option<Text>,
     pub starts: Starts,
-    #[serde(default)]
-    pub retry: Retry,
+    pub retry: Option<Retry>,
     #[schemars(with = "Vec<Branch>")]
     pub branch: Spanned<Vec<Branch>>,
 }
@@ -163,6 +178,7 @@ pub(super) struct Arrival {
     #[serde(default)]
     pub below: bool,
     pub settle: Option<Text>,
+    pub marker: Option<Text>,
     pub look_every: Option<Text>,
     #[serde(default)]
     pub own_results: bool,

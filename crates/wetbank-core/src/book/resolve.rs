@@ -6,12 +6,17 @@ use jiff::{Timestamp, tz::TimeZone};
 use toml::Spanned;
 
 use super::{
-    Book, Known, Problem, limits::resolve_limits, line_of, partners::resolve_partner, places::resolve_place, raw,
+    Book, Known, Problem,
+    limits::{resolve_limits, resolve_retry},
+    line_of,
+    partners::resolve_partner,
+    places::resolve_place,
+    raw,
     raw::Text,
 };
 use crate::{
-    Arrival, Attribute, Branch, ByteSize, Condition, Delivery, IfExists, LookPace, Name, Operator, Original, Partner,
-    PlaceName, RelPath, RetryPolicy, Rule, SecretName, Step, Target, Template, Test,
+    Arrival, Attribute, Branch, ByteSize, Condition, Delivery, IfExists, LookPace, Marker, Name, Operator, Original,
+    Partner, PlaceName, RelPath, Rule, SecretName, Step, Target, Template, Test,
     condition::{glob, regular_expression},
     parse_duration,
 };
@@ -151,8 +156,12 @@ pub(super) fn folder_template(text: Option<&Text>, default: &str) -> Checked<Tem
     Ok(template)
 }
 
-fn duration(text: Option<&Text>, default: Duration) -> Checked<Duration> {
+pub(super) fn duration(text: Option<&Text>, default: Duration) -> Checked<Duration> {
     text.map_or(Ok(default), |text| parse_duration(text.str()).at(text))
+}
+
+fn marker(text: &Text) -> Checked<Marker> {
+    Marker::new(text.str()).at(text)
 }
 
 fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends<'_>) -> Checked<Rule> {
@@ -168,6 +177,7 @@ fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends<'_>) -> Ch
         except: globs(&starts.except)?,
         deep: starts.below,
         settle: duration(starts.settle.as_ref(), Duration::ZERO)?,
+        marker: starts.marker.as_ref().map(marker).transpose()?,
         pace: match &starts.look_every {
             None => LookPace::Adaptive,
             text => LookPace::Every(duration(text.as_ref(), Duration::ZERO)?.max(Duration::from_millis(100))),
@@ -178,12 +188,7 @@ fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends<'_>) -> Ch
         Some(text) => time_zone(text)?,
         None => TimeZone::UTC,
     };
-    let default = RetryPolicy::default();
-    let retry = RetryPolicy {
-        attempts: raw.retry.attempts.unwrap_or(default.attempts).max(1),
-        first: duration(raw.retry.first.as_ref(), default.first)?,
-        longest: duration(raw.retry.longest.as_ref(), default.longest)?,
-    };
+    let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
     let raw_branches = raw.branch.as_ref();
     if raw_branches.is_empty() {
         return Err(Mistake(spanned.span(), "has no branch; add [[rule.NAME.branch]] with steps".to_owned()));

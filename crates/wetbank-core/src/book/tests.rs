@@ -223,3 +223,64 @@ fn limits_of_a_place_are_read_and_mistakes_in_them_are_told() {
         assert!(problems.len() == 1 && problems[0].message.contains(words), "{wrong}: {problems:?}");
     }
 }
+
+fn place(text: &str) -> Result<PlaceSpec, String> {
+    let book = read(&format!("[place.there]\n{text}\n")).map_err(|problems| problems[0].message.clone())?;
+    Ok(book.places[0].1.clone())
+}
+
+#[test]
+fn a_share_is_understood_however_its_path_was_pasted() {
+    let sign_in = "user = \"MERROW\\\\tove\"\npassword = { secret = \"files\" }";
+    for address in [
+        r#"host = '\\files.merrow.example\survey\Field notes'"#,
+        r#"host = "smb://files.merrow.example/survey/Field notes/""#,
+        "host = \"files.merrow.example\"\nshare = \"survey\"\nroot = \"\\\\Field notes\\\\\"",
+        r#"host = "files.merrow.example"
+share = '\survey\Field notes'"#,
+    ] {
+        let spec = place(&format!("kind = \"share\"\n{address}\n{sign_in}")).unwrap();
+        assert_eq!(spec.address(), "//files.merrow.example/survey/Field notes", "{address}");
+        let PlaceSpec::Share(spec) = spec else { panic!("{address}") };
+        assert_eq!((spec.domain.as_str(), spec.user.as_str(), spec.encrypted), ("MERROW", "tove", true));
+    }
+    let nameless = place(&format!("kind = \"share\"\nhost = \"files.merrow.example\"\n{sign_in}")).unwrap_err();
+    assert!(nameless.contains("needs the share's name"), "{nameless}");
+}
+
+#[test]
+fn a_web_folder_is_signed_in_to_in_one_way() {
+    let agreement = "agreement = { server = \"drive.merrow.example\", client = \"wetbank\", \
+                     rights = [\"files.read\"], grant = { secret = \"drive-grant\" } }";
+    let web = "kind = \"webdav\"\nurl = \"drive.merrow.example/dav\"\n";
+    let spec = place(&format!("{web}{agreement}")).unwrap();
+    let agreed = spec.agreed().unwrap();
+    assert_eq!((agreed.server.as_str(), agreed.rights.len()), ("https://drive.merrow.example", 1));
+    assert_eq!(spec.secrets().len(), 1);
+    for (more, words) in [
+        ("user = \"tove\"", "needs either both user and password, or an agreement"),
+        ("user = \"tove\"\npassword = { secret = \"s\" }\nAGREEMENT", "needs either both"),
+        ("agreement = { server = \"a b\", client = \"w\", grant = { secret = \"s\" } }", "is no host"),
+        (
+            "agreement = { server = \"a\", client = \"w\", rights = [\"a b\"], grant = { secret = \"s\" } }",
+            "is no right",
+        ),
+        ("timeout = \"0s\"", "a second or longer"),
+    ] {
+        let error = place(&format!("{web}{}", more.replace("AGREEMENT", agreement))).unwrap_err();
+        assert!(error.contains(words), "{more}: {error}");
+    }
+}
+
+#[test]
+fn tries_are_as_the_rule_says_and_else_as_the_place_says() {
+    let root = "root     = \"/incoming\"   # agreed with the duty office\n";
+    let text = BOOK.replace(root, &format!("{root}timeout = \"90s\"\nretry = {{ attempts = 9, longest = \"1h\" }}\n"));
+    let book = read(&text).unwrap();
+    let harbour = crate::Name::new("skerrow-harbour").unwrap();
+    let retry = book.limits[&harbour].retry.clone().unwrap();
+    assert_eq!((retry.attempts, retry.longest.as_secs()), (9, 3600));
+    assert!(!book.limits[&harbour].count() && book.rules[0].retry.is_none());
+    let PlaceSpec::Sftp(spec) = &book.places.iter().find(|(name, _)| *name == harbour).unwrap().1 else { panic!() };
+    assert_eq!(spec.silence.as_secs(), 90);
+}

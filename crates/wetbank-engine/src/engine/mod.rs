@@ -24,16 +24,18 @@ use jiff::Timestamp;
 use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::{
-    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Limits, Name, PlaceSpec, RelPath, Rule, SftpSignIn,
-    parse_book,
+    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Limits, Name, PlaceSpec, RelPath, RetryPolicy, Rule,
+    SftpSignIn, WebSignIn, parse_book,
 };
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, Work};
-use wetbank_places::{Bucket, Folder, Ftp, Limited, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Webdav};
+use wetbank_places::{
+    Bucket, Folder, Ftp, Limited, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Share, Webdav,
+};
 
 use crate::{
     Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
-    keys::Keys, probe, runner, watch,
+    keys::Keys, probe, runner, step::FailureKind, watch,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -156,6 +158,12 @@ impl Core {
             self.place_news.notify_one();
         }
         news
+    }
+
+    /// When what failed for this reason is tried again, as the place says where it failed.
+    pub fn retry_at(&self, failure: &FailureKind) -> Option<RetryPolicy> {
+        let FailureKind::Place(error) = failure else { return None };
+        self.arrangement().limits.get(&error.place)?.retry.clone()
     }
 
     /// A place works again: what waits for it need not wait longer.
@@ -447,10 +455,16 @@ impl Engine {
                 let password = self.core.keys.secret(ftp.password.as_str()).await.map_err(refused)?;
                 Ok(Arc::new(Ftp::new(name.clone(), ftp.clone(), password)))
             }
+            PlaceSpec::Share(share) => {
+                let password = self.core.keys.secret(share.password.as_str()).await.map_err(refused)?;
+                Ok(Arc::new(Share::new(name.clone(), share.clone(), password)))
+            }
             PlaceSpec::Webdav(webdav) => {
                 let password = match &webdav.sign_in {
-                    Some((_, secret)) => Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?),
-                    None => None,
+                    WebSignIn::Password(_, secret) => {
+                        Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?)
+                    }
+                    WebSignIn::Open | WebSignIn::Agreed(_) => None,
                 };
                 Ok(Arc::new(Webdav::new(name.clone(), webdav.clone(), password)))
             }

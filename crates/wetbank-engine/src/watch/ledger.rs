@@ -33,7 +33,7 @@ impl SeenPaths {
     }
 }
 
-fn short(path: &RelPath) -> u64 {
+pub(super) fn short(path: &RelPath) -> u64 {
     let mut hasher = DefaultHasher::new();
     path.hash(&mut hasher);
     hasher.finish()

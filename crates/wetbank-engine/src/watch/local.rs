@@ -1,7 +1,7 @@
 //! Watching a folder of this machine: kernel events, and scans where they cannot be trusted.
 
 use std::{
-    collections::{HashMap, VecDeque},
+    collections::{HashMap, HashSet, VecDeque},
     ffi::OsStr,
     os::unix::ffi::OsStrExt,
     sync::{Arc, Mutex, PoisonError},
@@ -19,6 +19,7 @@ use wetbank_places::{Depth, Entry, EntryKind, Place};
 use super::{
     Watched,
     ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
+    markers::Markers,
     settle::{Again, Answer, QUIET, Seen, Settling},
 };
 use crate::{clock, engine::Core};
@@ -85,6 +86,9 @@ struct Local {
     settling: Settling,
     /// When to look at paths again.
     again: Again,
+    markers: Markers,
+    /// The files that wait for a marker.
+    awaiting: HashMap<RelPath, HashSet<RelPath>>,
     blind: bool,
 }
 
@@ -109,6 +113,8 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
         folders,
         settling: Settling::default(),
         again: Again::default(),
+        markers: Markers::default(),
+        awaiting: HashMap::new(),
         blind: false,
     };
     let mut scan_at = Instant::now();
@@ -296,6 +302,7 @@ impl Local {
     }
 
     async fn gone(&mut self, path: RelPath) {
+        self.markers.forget(&path);
         let rules: Vec<_> = self.watched.about(&path).map(|(at, live)| (at, live.rule.name.clone())).collect();
         for (at, name) in rules {
             self.settling.forget(at, &path);
@@ -310,7 +317,8 @@ impl Local {
     }
 
     async fn look_at(&mut self, paths: Vec<(RelPath, Seen)>) {
-        let paths: Vec<_> = paths.into_iter().filter(|(path, _)| self.watched.about(path).next().is_some()).collect();
+        let is_ours = |path: &RelPath| self.watched.is_marker(path) || self.watched.about(path).next().is_some();
+        let paths: Vec<_> = paths.into_iter().filter(|(path, _)| is_ours(path)).collect();
         if paths.is_empty() {
             return;
         }
@@ -335,9 +343,29 @@ impl Local {
     /// at no earlier than `looked`; `seen` tells of each how it came to be seen.
     async fn consider(&mut self, entries: &[Entry], seen: impl Fn(usize) -> Seen, looked: Timestamp) {
         let now = clock::now();
+        for entry in entries {
+            if self.markers.note(&self.watched, entry)
+                && let Some(files) = self.awaiting.remove(&entry.path)
+            {
+                files.into_iter().for_each(|file| self.again.put(now, file, Seen::Closed));
+            }
+        }
         for (at, file) in untaken(&self.core, self.place.as_ref(), &self.watched, entries).await {
             let (live, entry, seen) = (&self.watched.rules[at], &entries[file], seen(file));
-            match self.settling.look(at, &entry.path, &entry.fingerprint, live.rule.arrival.settle, seen, now) {
+            let arrival = &live.rule.arrival;
+            if let Some(marker) = &arrival.marker {
+                if !self.markers.vouch_for(live, entry) {
+                    if let Some(marker) = marker.of(&entry.path) {
+                        self.awaiting.entry(marker).or_default().insert(entry.path.clone());
+                    }
+                    continue;
+                }
+                if arrival.settle.is_zero() {
+                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, looked)).await;
+                    continue;
+                }
+            }
+            match self.settling.look(at, &entry.path, &entry.fingerprint, arrival.settle, seen, now) {
                 Answer::Settled => self.core.intake.offer(sighting(live, self.place.as_ref(), entry, looked)).await,
                 Answer::LookAgain(due) => self.again.put(due, entry.path.clone(), seen),
             }

@@ -3,6 +3,7 @@
 mod intake;
 mod ledger;
 mod local;
+mod markers;
 mod pace;
 mod remote;
 mod settle;
@@ -30,7 +31,18 @@ impl Watched {
         if path.is_temporary() || !(arrival.deep || below.is_root()) || !name_matches(arrival, &path.name_text()) {
             return false;
         }
-        !Self::is_aside(live, path)
+        // A marker tells of another file and is none itself.
+        let is_marker = arrival.marker.as_ref().is_some_and(|marker| marker.is_one(path.name()));
+        !is_marker && !Self::is_aside(live, path)
+    }
+
+    /// Whether a file is a marker for one of the rules.
+    pub fn is_marker(&self, path: &RelPath) -> bool {
+        self.rules.iter().any(|live| {
+            let arrival = &live.rule.arrival;
+            arrival.marker.as_ref().is_some_and(|marker| marker.is_one(path.name()))
+                && path.parent().below(&arrival.folder).is_some_and(|below| arrival.deep || below.is_root())
+        })
     }
 
     /// Whether the path lies where the rule sets its originals aside.

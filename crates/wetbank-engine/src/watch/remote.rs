@@ -11,6 +11,7 @@ use wetbank_places::{Depth, EntryKind, Place};
 use super::{
     Watched,
     ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
+    markers::Markers,
     pace::Pace,
     settle::{Answer, Seen, Settling},
 };
@@ -22,6 +23,8 @@ struct Look {
     pace: Pace,
     due: Instant,
     settling: Settling,
+    /// Markers that the last complete look showed.
+    markers: Markers,
 }
 
 /// Looks through the folders until told to stop. One listing serves all rules on a folder.
@@ -37,6 +40,7 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
                 deep,
                 due: Instant::now(),
                 settling: Settling::default(),
+                markers: Markers::default(),
             }
         })
         .collect();
@@ -63,6 +67,7 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
     let began = Instant::now();
     let mut soonest: Option<Duration> = None;
     let mut found_new = false;
+    let mut markers = Markers::default();
     let depth = if look.deep { Depth::All } else { Depth::One };
     let mut listing = place.list(&look.folder, depth).ready_chunks(TOGETHER);
     while let Some(chunk) = listing.next().await {
@@ -71,6 +76,7 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
             match entry {
                 Ok(entry) if entry.kind == EntryKind::File => {
                     seen.insert(&entry.path);
+                    markers.note(watched, &entry);
                     entries.push(entry);
                 }
                 Ok(_) => {}
@@ -88,6 +94,15 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
             found_new = true;
             let (live, entry) = (&watched.rules[at], &entries[file]);
             let settle = live.rule.arrival.settle;
+            if live.rule.arrival.marker.is_some() {
+                if !markers.vouch_for(live, entry) && !look.markers.vouch_for(live, entry) {
+                    continue;
+                }
+                if settle.is_zero() {
+                    core.intake.offer(sighting(live, place.as_ref(), entry, since)).await;
+                    continue;
+                }
+            }
             let now = clock::now();
             match look.settling.look(at, &entry.path, &entry.fingerprint, settle, Seen::FoundElsewhere, now) {
                 Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), entry, since)).await,
@@ -102,6 +117,11 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
         core.place_well(place.name());
     }
     look.settling.keep(|path| seen.contains(path));
+    // A marker may stand behind its file in the listing: then the next look takes the file.
+    if markers.are_news_after(&look.markers) {
+        soonest = Some(Duration::ZERO);
+    }
+    look.markers = markers;
     let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == look.folder);
     forget_gone(core, place.as_ref(), rules, &seen, since).await;
     let pause = look.pace.after(found_new, began.elapsed());

@@ -76,12 +76,30 @@ impl Bucket {
         action: &(impl S3Action<'a> + Clone),
         headers: &[(&'static str, String)],
     ) -> RequestBuilder {
+        self.request_of(&self.inner.server.client, action, headers)
+    }
+
+    /// The same for a request that may take long.
+    fn patient_request<'a>(
+        &'a self,
+        action: &(impl S3Action<'a> + Clone),
+        headers: &[(&'static str, String)],
+    ) -> RequestBuilder {
+        self.request_of(&self.inner.server.patient, action, headers)
+    }
+
+    fn request_of<'a>(
+        &'a self,
+        client: &reqwest::Client,
+        action: &(impl S3Action<'a> + Clone),
+        headers: &[(&'static str, String)],
+    ) -> RequestBuilder {
         let mut action = action.clone();
         for (name, value) in headers.iter().filter(|(name, _)| name.starts_with("x-amz-")) {
             action.headers_mut().insert(*name, value.clone());
         }
         let method = Method::from_bytes(method_of(&action).as_bytes()).expect("a plain word");
-        let mut request = self.inner.server.client.request(method, action.sign(SIGNED_FOR));
+        let mut request = client.request(method, action.sign(SIGNED_FOR));
         for (name, value) in headers {
             request = request.header(*name, value);
         }
@@ -92,12 +110,36 @@ impl Bucket {
     async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
         let _slot = self.inner.server.slot().await;
         let response = request.send().await.map_err(|e| self.inner.server.broken(call, path, &e))?;
+        self.welcome(call, path, response).await
+    }
+
+    /// An answer that says yes.
+    async fn welcome(&self, call: &'static str, path: &RelPath, response: Response) -> Result<Response> {
         if response.status().is_success() { Ok(response) } else { Err(self.refusal(call, path, response).await) }
     }
 
-    /// Sends a request whose answer may say yes first and no in its text.
+    /// Sends a request with a body of this length that comes in chunks.
+    async fn send_body(
+        &self,
+        call: &'static str,
+        path: &RelPath,
+        request: RequestBuilder,
+        size: u64,
+        chunks: Vec<Bytes>,
+    ) -> Result<Response> {
+        let _slot = self.inner.server.slot().await;
+        let body = futures_util::stream::iter(chunks.into_iter().map(Ok));
+        let request = request.header(header::CONTENT_LENGTH, size);
+        let response = self.inner.server.send_body(call, path, request, body).await?;
+        self.welcome(call, path, response).await
+    }
+
+    /// Sends a request on which the store works a while, and whose answer may say yes first and no
+    /// in its text.
     async fn send_long(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<String> {
-        let answer = self.send(call, path, request).await?;
+        let _slot = self.inner.server.slot().await;
+        let answer = self.inner.server.send_slow(call, path, request).await?;
+        let answer = self.welcome(call, path, answer).await?;
         let text = self.inner.server.text(call, path, answer, LONGEST_ANSWER).await?;
         if between(&text, "<Error>", "</Error>").is_some() {
             return Err(self.explain(call, path, StatusCode::OK, &text));
@@ -269,10 +311,11 @@ impl Bucket {
         path: &RelPath,
         key: &str,
         headers: &[(&'static str, String)],
-        body: impl Into<reqwest::Body>,
+        body: Bytes,
     ) -> Result<()> {
         let action = self.inner.address.put_object(self.inner.credentials.as_ref(), key);
-        self.send(call, path, self.request_for(&action, headers).body(body)).await.map(drop)
+        let (size, request) = (body.len() as u64, self.patient_request(&action, headers));
+        self.send_body(call, path, request, size, vec![body]).await.map(drop)
     }
 
     /// An empty object that stands for a folder.
@@ -285,7 +328,7 @@ impl Bucket {
     pub(super) async fn note(&self, temporary: &RelPath, note: &NoteAside) -> Result<()> {
         let text = serde_json::to_string(note).expect("plain values serialise");
         let key = self.key("write", temporary)?;
-        self.put("write", temporary, &key, &[], text).await
+        self.put("write", temporary, &key, &[], text.into()).await
     }
 
     /// What is written down under a temporary name, and when.
@@ -351,10 +394,8 @@ impl Bucket {
     ) -> Result<String> {
         let key = self.key("write", target)?;
         let action = self.inner.address.upload_part(self.inner.credentials.as_ref(), &key, number, upload);
-        let body = futures_util::stream::iter(chunks.into_iter().map(Ok::<_, std::io::Error>));
-        let request =
-            self.request_for(&action, &[]).header(header::CONTENT_LENGTH, size).body(reqwest::Body::wrap_stream(body));
-        let response = self.send("write", target, request).await?;
+        let request = self.patient_request(&action, &[]);
+        let response = self.send_body("write", target, request, size, chunks).await?;
         header_text(&response, header::ETAG.as_str())
             .ok_or_else(|| self.error(PlaceErrorKind::Other, "write", target, "the store gave a part no tag"))
     }
@@ -375,7 +416,7 @@ impl Bucket {
             upload,
             tags.clone(),
         );
-        let request = self.request_for(&action, headers).body(action.clone().body());
+        let request = self.patient_request(&action, headers).body(action.clone().body());
         self.send_long("rename to", target, request).await.map(drop)
     }
 
@@ -435,7 +476,7 @@ impl Bucket {
         for (name, value) in found.kept.iter().filter(|(name, _)| name.starts_with("x-amz-")) {
             action.headers_mut().insert(name.clone(), value.clone());
         }
-        let mut request = self.request_for(&action, &headers);
+        let mut request = self.patient_request(&action, &headers);
         for (name, value) in &found.kept {
             request = request.header(name, value);
         }
@@ -456,7 +497,7 @@ impl Bucket {
             let mut headers = source.to_vec();
             headers.push(("x-amz-copy-source-range", format!("bytes={begin}-{end}")));
             let action = self.inner.address.upload_part(self.inner.credentials.as_ref(), &target, number, upload);
-            let text = self.send_long("rename to", to, self.request_for(&action, &headers)).await?;
+            let text = self.send_long("rename to", to, self.patient_request(&action, &headers)).await?;
             let tag = between(&text, "<ETag>", "</ETag>").map(|text| text.replace("&quot;", "\""));
             tags.push(
                 tag.ok_or_else(|| self.error(PlaceErrorKind::Other, "rename to", to, "the store gave a part no tag"))?,

@@ -10,14 +10,17 @@ use super::{
     Bucket,
     calls::{tag, whole_seconds},
 };
-use crate::{Depth, Entry, EntryKind, EntryStream, PlaceErrorKind, fingerprint_of, place::Result};
+use crate::{
+    Depth, Entry, EntryKind, EntryStream, PlaceErrorKind, fingerprint_of,
+    place::{Result, owner_shown},
+};
 
 /// Keys of one page, the most that the protocol gives.
 const PAGE: usize = 1000;
 
 /// A folder as an entry: it has neither size nor time.
 pub(super) fn folder(path: RelPath) -> Entry {
-    Entry { path, kind: EntryKind::Folder, fingerprint: fingerprint_of(0, 0, None) }
+    Entry { path, kind: EntryKind::Folder, fingerprint: fingerprint_of(0, 0, None), owner: None }
 }
 
 struct Walk {
@@ -97,7 +100,8 @@ impl Walk {
                 inode: None,
                 tag: object.etag.as_deref().map(tag),
             };
-            self.ready.push_back(Entry { path, kind: EntryKind::File, fingerprint });
+            let owner = object.owner.and_then(|owner| owner_shown(owner.display_name?.as_bytes()));
+            self.ready.push_back(Entry { path, kind: EntryKind::File, fingerprint, owner });
         }
     }
 

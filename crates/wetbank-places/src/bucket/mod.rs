@@ -78,7 +78,7 @@ impl Bucket {
                 detail: format!("{} is no address", spec.server()),
             });
         };
-        let server = WebServer::new(name, &spec.server(), spec.certificate.as_deref(), spec.connections);
+        let server = WebServer::new(name, &spec.server(), spec.certificate.as_deref(), spec.connections, spec.silence);
         let credentials = spec.sign_in.as_ref().zip(secret.as_ref());
         let credentials = credentials.map(|((access, _), secret)| Credentials::new(access, secret.expose_secret()));
         Ok(Self { inner: Arc::new(Inner { server, spec, address, credentials, pending: Mutex::default() }) })
@@ -229,7 +229,7 @@ impl Place for Bucket {
         if path.is_root() {
             self.reach().await?;
         } else if let Some(Found { fingerprint, .. }) = self.find("look at", path).await? {
-            return Ok(Entry { path: path.clone(), kind: EntryKind::File, fingerprint });
+            return Ok(Entry { path: path.clone(), kind: EntryKind::File, fingerprint, owner: None });
         } else if !self.is_folder("look at", path).await? {
             return Err(self.error(PlaceErrorKind::NotFound, "look at", path, ""));
         }

@@ -194,6 +194,6 @@ impl Staged for Upload {
         self.bucket.keep_pending(self.temporary.clone(), pending);
         self.is_finished = true;
         let fingerprint = Fingerprint { size: self.sent, modified: 0, inode: None, tag: Some(mark) };
-        Ok(Entry { path: self.temporary.clone(), kind: EntryKind::File, fingerprint })
+        Ok(Entry { path: self.temporary.clone(), kind: EntryKind::File, fingerprint, owner: None })
     }
 }

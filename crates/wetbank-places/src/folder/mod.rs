@@ -2,6 +2,7 @@
 
 mod beneath;
 mod copy;
+mod owners;
 mod sync;
 
 use std::{
@@ -119,7 +120,8 @@ impl Inner {
             _ => EntryKind::Other,
         };
         let modified = metadata.mtime().saturating_mul(1_000_000_000).saturating_add(metadata.mtime_nsec());
-        Entry { path, kind, fingerprint: fingerprint_of(metadata.len(), modified, Some(metadata.ino())) }
+        let fingerprint = fingerprint_of(metadata.len(), modified, Some(metadata.ino()));
+        Entry { path, kind, fingerprint, owner: owners::name(metadata.uid()) }
     }
 
     fn open_to_read(&self, path: &RelPath) -> std::io::Result<File> {

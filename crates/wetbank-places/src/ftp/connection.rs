@@ -24,8 +24,6 @@ use crate::{PlaceError, PlaceErrorKind, tls::Tls};
 
 /// Reaching, securing and signing in may each take so long.
 const CONNECT: Duration = Duration::from_secs(15);
-/// A server may be silent so long while we wait for an answer.
-pub(super) const SILENCE: Duration = Duration::from_secs(30);
 /// A connection that rested longer is asked for a sign of life before it is used again.
 const FRESH: Duration = Duration::from_secs(5);
 /// A connection that rested longer is not used again: servers close them after a few minutes.
@@ -63,6 +61,8 @@ pub(super) struct Connection {
     pub stream: AsyncRustlsFtpStream,
     /// Whether the server lists in the machine's form.
     pub has_facts: bool,
+    /// How long the server may be silent.
+    pub silence: Duration,
     rested: Instant,
 }
 
@@ -104,12 +104,12 @@ impl Lease {
 }
 
 /// Waits for an answer, not for ever.
-pub(super) async fn answered<T>(call: impl Future<Output = FtpResult<T>>) -> FtpResult<T> {
-    match timeout(SILENCE, call).await {
+pub(super) async fn answered<T>(silence: Duration, call: impl Future<Output = FtpResult<T>>) -> FtpResult<T> {
+    match timeout(silence, call).await {
         Ok(result) => result,
         Err(_) => Err(FtpError::ConnectionError(io::Error::new(
             io::ErrorKind::TimedOut,
-            format!("the server did not answer for {} s", SILENCE.as_secs()),
+            format!("the server did not answer for {} s", silence.as_secs()),
         ))),
     }
 }
@@ -132,7 +132,9 @@ impl Pool {
                 idle.pop()
             };
             let Some(mut connection) = resting else { break };
-            if connection.rested.elapsed() < FRESH || answered(connection.stream.noop()).await.is_ok() {
+            if connection.rested.elapsed() < FRESH
+                || answered(connection.silence, connection.stream.noop()).await.is_ok()
+            {
                 return Ok(lease(connection));
             }
         }
@@ -177,12 +179,12 @@ impl Pool {
             }
         })?;
         let prepared = async {
-            let features = answered(stream.feat()).await.unwrap_or_default();
+            let features = answered(self.spec.silence, stream.feat()).await.unwrap_or_default();
             let has = |feature: &str| features.keys().any(|key| key.trim().eq_ignore_ascii_case(feature));
             // The default is ASCII, which rewrites line ends.
-            answered(stream.transfer_type(FileType::Binary)).await?;
+            answered(self.spec.silence, stream.transfer_type(FileType::Binary)).await?;
             if has("UTF8") {
-                let _ = answered(stream.opts("UTF8", Some("ON"))).await;
+                let _ = answered(self.spec.silence, stream.opts("UTF8", Some("ON"))).await;
             }
             stream.set_mode(if has("EPSV") { Mode::ExtendedPassive } else { Mode::Passive });
             // An address told by a server behind a translator leads nowhere; the one we reached does.
@@ -191,7 +193,7 @@ impl Pool {
         };
         let has_facts =
             prepared.await.map_err(|e| self.fail(PlaceErrorKind::Interrupted, "sign in to", e.to_string()))?;
-        Ok(Connection { stream, has_facts, rested: Instant::now() })
+        Ok(Connection { stream, has_facts, silence: self.spec.silence, rested: Instant::now() })
     }
 
     /// Connects, securely as the book asks.

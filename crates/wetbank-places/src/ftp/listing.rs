@@ -4,7 +4,7 @@ use jiff::civil::DateTime;
 use suppaftp::list::ListParser;
 use wetbank_core::Fingerprint;
 
-use crate::{EntryKind, fingerprint_of};
+use crate::{EntryKind, fingerprint_of, place::owner_shown};
 
 const DAY: i64 = 86_400_000_000_000;
 
@@ -14,6 +14,7 @@ pub(super) struct Told {
     pub name: Vec<u8>,
     pub kind: EntryKind,
     pub fingerprint: Fingerprint,
+    pub owner: Option<String>,
 }
 
 /// The bytes of text that was decoded byte by byte.
@@ -29,7 +30,7 @@ pub(super) fn to_text(bytes: &[u8]) -> String {
 /// A line of MLSD or MLST: `fact=value;…; name`. Nothing for the folder itself and the one above.
 pub(super) fn read_facts(line: &str) -> Option<Told> {
     let (facts, name) = line.split_once(' ')?;
-    let (mut kind, mut size, mut modified) = (EntryKind::File, 0, 0);
+    let (mut kind, mut size, mut modified, mut owner) = (EntryKind::File, 0, 0, None);
     for fact in facts.split(';') {
         let Some((key, value)) = fact.split_once('=') else { continue };
         match key.to_ascii_lowercase().as_str() {
@@ -44,10 +45,18 @@ pub(super) fn read_facts(line: &str) -> Option<Told> {
             }
             "size" => size = value.parse().unwrap_or(0),
             "modify" => modified = time(value),
+            "unix.ownername" => owner = shown(value),
+            // A bare number says little, but more than nothing.
+            "unix.owner" if owner.is_none() => owner = shown(value),
             _ => {}
         }
     }
-    Some(Told { name: to_bytes(name), kind, fingerprint: fingerprint_of(size, modified, None) })
+    Some(Told { name: to_bytes(name), kind, fingerprint: fingerprint_of(size, modified, None), owner })
+}
+
+/// An owner's name as people can read it.
+fn shown(name: &str) -> Option<String> {
+    owner_shown(&to_bytes(name))
 }
 
 /// A time as in `20260314060000.123`, always UTC, in nanoseconds; whole seconds count.
@@ -75,7 +84,10 @@ pub(super) fn read_line(line: &str) -> Option<Told> {
     let modified = i64::try_from(since.as_nanos()).unwrap_or(0) / DAY * DAY;
     // A link's line goes on with where it leads.
     let name = file.name().split(" -> ").next().unwrap_or_default();
-    Some(Told { name: to_bytes(name), kind, fingerprint: fingerprint_of(file.size() as u64, modified, None) })
+    // A Unix line begins with rights, a count and the owner.
+    let is_unix = line.as_bytes().first().is_some_and(|byte| b"-dlpsbc".contains(byte));
+    let owner = line.split_ascii_whitespace().nth(2).filter(|_| is_unix).and_then(shown);
+    Some(Told { name: to_bytes(name), kind, fingerprint: fingerprint_of(file.size() as u64, modified, None), owner })
 }
 
 #[cfg(test)]

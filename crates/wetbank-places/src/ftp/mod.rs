@@ -4,7 +4,7 @@ mod connection;
 mod listing;
 mod upload;
 
-use std::{fmt, io, sync::Arc};
+use std::{fmt, io, sync::Arc, time::Duration};
 
 use async_trait::async_trait;
 use bytes::{Bytes, BytesMut};
@@ -22,7 +22,7 @@ use crate::{
     ReadStream, Staged,
     place::{Result, make_each},
 };
-use connection::{Connection, Lease, Pool, SILENCE, answered};
+use connection::{Connection, Lease, Pool, answered};
 use listing::{Told, read_facts, read_line, to_text};
 use upload::Upload;
 
@@ -107,7 +107,7 @@ impl Ftp {
         let told = self
             .call(call, path, async |connection, full| {
                 if connection.has_facts {
-                    let line = answered(connection.stream.mlst(Some(full))).await?;
+                    let line = answered(connection.silence, connection.stream.mlst(Some(full))).await?;
                     return Ok(facts_of(&line));
                 }
                 look_by_line(connection, full).await
@@ -133,7 +133,7 @@ impl Ftp {
     }
 
     fn entry(&self, path: RelPath, told: Told) -> Entry {
-        Entry { path, kind: told.kind, fingerprint: told.fingerprint }
+        Entry { path, kind: told.kind, fingerprint: told.fingerprint, owner: told.owner }
     }
 
     async fn open_listing(&self, folder: &RelPath) -> Result<Listing> {
@@ -149,12 +149,18 @@ impl Ftp {
             let started = [Status::AboutToSend, Status::AlreadyOpen];
             if has_facts {
                 let command = format!("MLSD {full}");
-                return Ok((None, answered(connection.stream.custom_data_command(command, &started)).await?.1));
+                return Ok((
+                    None,
+                    answered(connection.silence, connection.stream.custom_data_command(command, &started)).await?.1,
+                ));
             }
             // A pattern in the argument of LIST would be expanded: go there first.
-            let home = answered(connection.stream.pwd()).await?;
-            answered(connection.stream.cwd(&full)).await?;
-            Ok((Some(home), answered(connection.stream.custom_data_command("LIST -a", &started)).await?.1))
+            let home = answered(connection.silence, connection.stream.pwd()).await?;
+            answered(connection.silence, connection.stream.cwd(&full)).await?;
+            Ok((
+                Some(home),
+                answered(connection.silence, connection.stream.custom_data_command("LIST -a", &started)).await?.1,
+            ))
         };
         let (home, transfer) = opened.await.map_err(|e| self.pool.error("list", folder, &e))?;
         Ok(Listing { lease, lines: BufReader::new(transfer), home, folder: folder.clone() })
@@ -178,7 +184,8 @@ impl Listing {
         loop {
             let mut line = Vec::new();
             let limit = LONGEST_LINE as u64;
-            let read = timeout(SILENCE, (&mut self.lines).take(limit).read_until(b'\n', &mut line)).await;
+            let read =
+                timeout(place.pool.spec().silence, (&mut self.lines).take(limit).read_until(b'\n', &mut line)).await;
             match read.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())) {
                 // TLS that just ends: the server's last word on the control connection decides.
                 Ok(0) => break,
@@ -199,10 +206,11 @@ impl Listing {
                 return Ok(Some((place.entry(path, told), self)));
             }
         }
+        let silence = place.pool.spec().silence;
         let failed = |e: FtpError| place.pool.error("list", &self.folder, &e);
-        answered(self.lines.into_inner().finish()).await.map_err(failed)?;
+        answered(silence, self.lines.into_inner().finish()).await.map_err(failed)?;
         if let Some(home) = self.home {
-            answered(self.lease.get().stream.cwd(home)).await.map_err(failed)?;
+            answered(silence, self.lease.get().stream.cwd(home)).await.map_err(failed)?;
         }
         self.lease.give_back();
         Ok(None)
@@ -210,7 +218,7 @@ impl Listing {
 }
 
 fn folder() -> Told {
-    Told { name: Vec::new(), kind: EntryKind::Folder, fingerprint: crate::fingerprint_of(0, 0, None) }
+    Told { name: Vec::new(), kind: EntryKind::Folder, fingerprint: crate::fingerprint_of(0, 0, None), owner: None }
 }
 
 /// The facts of an MLST answer; the folder one stands in is told as `cdir`.
@@ -221,13 +229,13 @@ fn facts_of(line: &str) -> Option<Told> {
 
 /// What a server without facts can tell: a file has a size and a line, a folder can be entered.
 async fn look_by_line(connection: &mut Connection, full: &str) -> FtpResult<Option<Told>> {
-    let size = match answered(connection.stream.size(full)).await {
+    let size = match answered(connection.silence, connection.stream.size(full)).await {
         Ok(size) => size as u64,
         Err(FtpError::UnexpectedResponse(refused)) => {
-            let home = answered(connection.stream.pwd()).await?;
-            return match answered(connection.stream.cwd(full)).await {
+            let home = answered(connection.silence, connection.stream.pwd()).await?;
+            return match answered(connection.silence, connection.stream.cwd(full)).await {
                 Ok(()) => {
-                    answered(connection.stream.cwd(home)).await?;
+                    answered(connection.silence, connection.stream.cwd(home)).await?;
                     Ok(Some(folder()))
                 }
                 Err(FtpError::UnexpectedResponse(_)) => Err(FtpError::UnexpectedResponse(refused)),
@@ -240,7 +248,7 @@ async fn look_by_line(connection: &mut Connection, full: &str) -> FtpResult<Opti
     // server that knows no options takes them for a part of the name.
     let mut told = None;
     for asked in [format!("-a {full}"), full.to_owned()] {
-        match answered(connection.stream.list(Some(&asked))).await {
+        match answered(connection.silence, connection.stream.list(Some(&asked))).await {
             Ok(lines) => told = lines.iter().find_map(|line| read_line(line)),
             Err(FtpError::UnexpectedResponse(_)) => {}
             Err(error) => return Err(error),
@@ -334,10 +342,10 @@ impl Place for Ftp {
         let mut lease = self.pool.lease().await?;
         let failed = |e: FtpError| self.pool.error("read", path, &e);
         let connection = lease.get();
-        answered(connection.stream.resume_transfer(usize::try_from(from).unwrap_or(usize::MAX)))
+        answered(connection.silence, connection.stream.resume_transfer(usize::try_from(from).unwrap_or(usize::MAX)))
             .await
             .map_err(failed)?;
-        let transfer = answered(connection.stream.retr_as_stream(&full)).await.map_err(failed)?;
+        let transfer = answered(connection.silence, connection.stream.retr_as_stream(&full)).await.map_err(failed)?;
         let (place, path) = (self.clone(), path.clone());
         Ok(stream::try_unfold(Some((transfer, lease, from)), move |state| {
             let (place, path) = (place.clone(), path.clone());
@@ -346,7 +354,7 @@ impl Place for Ftp {
                 let broken = |error: io::Error| place.pool.error("read", &path, &FtpError::ConnectionError(error));
                 let mut chunk = BytesMut::with_capacity(CHUNK);
                 while chunk.len() < CHUNK {
-                    let read = timeout(SILENCE, transfer.read_buf(&mut chunk)).await;
+                    let read = timeout(place.pool.spec().silence, transfer.read_buf(&mut chunk)).await;
                     match read.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())) {
                         Ok(0) => break,
                         Ok(_) => {}
@@ -359,7 +367,9 @@ impl Place for Ftp {
                 if chunk.len() >= CHUNK {
                     return Ok(Some((chunk.freeze(), Some((transfer, lease, end)))));
                 }
-                answered(transfer.finish()).await.map_err(|e| place.pool.error("read", &path, &e))?;
+                answered(place.pool.spec().silence, transfer.finish())
+                    .await
+                    .map_err(|e| place.pool.error("read", &path, &e))?;
                 lease.give_back();
                 if end < size {
                     let detail = format!("{end} of {size} bytes came");
@@ -387,7 +397,9 @@ impl Place for Ftp {
         }
         let old = self.full("rename", from)?;
         let renamed = self
-            .call("rename to", to, async |connection, new| answered(connection.stream.rename(old.as_str(), new)).await)
+            .call("rename to", to, async |connection, new| {
+                answered(connection.silence, connection.stream.rename(old.as_str(), new)).await
+            })
             .await;
         match renamed {
             // Some servers rename only to a free name.
@@ -396,7 +408,7 @@ impl Place for Ftp {
             {
                 self.delete(to).await?;
                 self.call("rename to", to, async |connection, new| {
-                    answered(connection.stream.rename(old.as_str(), new)).await
+                    answered(connection.silence, connection.stream.rename(old.as_str(), new)).await
                 })
                 .await
             }
@@ -411,22 +423,27 @@ impl Place for Ftp {
 
     async fn delete(&self, path: &RelPath) -> Result<()> {
         self.must_be_file("delete", path).await?;
-        self.call("delete", path, async |connection, full| answered(connection.stream.rm(full)).await).await
+        self.call("delete", path, async |connection, full| {
+            answered(connection.silence, connection.stream.rm(full)).await
+        })
+        .await
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
         make_each(self, path, |at| {
-            async move { self.call("make folder", &at, async |c, full| answered(c.stream.mkdir(full)).await).await }
-                .boxed()
+            async move {
+                self.call("make folder", &at, async |c, full| answered(c.silence, c.stream.mkdir(full)).await).await
+            }
+            .boxed()
         })
         .await
     }
 }
 
 /// A chunk that was written into a transfer.
-async fn write_chunk(transfer: &mut Transfer, chunk: &Bytes) -> io::Result<()> {
+async fn write_chunk(silence: Duration, transfer: &mut Transfer, chunk: &Bytes) -> io::Result<()> {
     use tokio::io::AsyncWriteExt;
-    match timeout(SILENCE, transfer.write_all(chunk)).await {
+    match timeout(silence, transfer.write_all(chunk)).await {
         Ok(result) => result,
         Err(_) => Err(io::ErrorKind::TimedOut.into()),
     }

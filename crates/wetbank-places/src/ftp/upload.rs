@@ -33,9 +33,10 @@ impl Upload {
         }
         let mut lease = place.pool.lease().await?;
         let failed = |e: FtpError| place.pool.error("write", path, &e);
+        let silence = place.pool.spec().silence;
         let stream = &mut lease.get().stream;
-        answered(stream.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX))).await.map_err(failed)?;
-        let transfer = answered(stream.put_with_stream(&full)).await.map_err(failed)?;
+        answered(silence, stream.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX))).await.map_err(failed)?;
+        let transfer = answered(silence, stream.put_with_stream(&full)).await.map_err(failed)?;
         Ok(Self { place: place.clone(), path: path.clone(), transfer, lease, at })
     }
 }
@@ -43,7 +44,7 @@ impl Upload {
 #[async_trait]
 impl Staged for Upload {
     async fn write(&mut self, chunk: Bytes) -> Result<()> {
-        write_chunk(&mut self.transfer, &chunk)
+        write_chunk(self.place.pool.spec().silence, &mut self.transfer, &chunk)
             .await
             .map_err(|e| self.place.pool.error("write", &self.path, &FtpError::ConnectionError(e)))?;
         self.at += chunk.len() as u64;
@@ -53,7 +54,9 @@ impl Staged for Upload {
     async fn finish(self: Box<Self>) -> Result<Entry> {
         let Self { place, path, transfer, lease, at } = *self;
         // Only the server's last word tells whether all of it is stored.
-        answered(transfer.finish()).await.map_err(|e| place.pool.error("write", &path, &e))?;
+        answered(place.pool.spec().silence, transfer.finish())
+            .await
+            .map_err(|e| place.pool.error("write", &path, &e))?;
         lease.give_back();
         let entry = place.stat(&path).await?;
         if entry.fingerprint.size != at {

@@ -13,12 +13,10 @@ use tokio::net::TcpStream;
 use wetbank_core::{PlaceName, RelPath, SftpSignIn, SftpSpec};
 use wetbank_sftp::{Client, Incoming, Outgoing};
 
-use crate::{PlaceError, PlaceErrorKind};
+use crate::{PlaceError, PlaceErrorKind, pool};
 
 /// Reaching, shaking hands and signing in may each take so long.
 const CONNECT: Duration = Duration::from_secs(15);
-/// A server may be silent so long while we wait for an answer.
-const SILENCE: Duration = Duration::from_secs(30);
 /// An idle connection is asked for a sign of life this often, and given up after three.
 const KEEP_ALIVE: Duration = Duration::from_secs(20);
 /// Prompts answered before giving up: an empty one comes first, then one for the password.
@@ -239,17 +237,23 @@ impl Connection {
             fail(place, PlaceErrorKind::Refused, "use", format!("signed in, but the server offers no SFTP: {e}"))
         };
         let (read, write) = tokio::time::timeout(CONNECT, open).await.map_err(late)?.map_err(refused)?;
-        let client = Client::connect(FromChannel(read), ToChannel(write), SILENCE).await.map_err(|e| {
+        let client = Client::connect(FromChannel(read), ToChannel(write), spec.silence).await.map_err(|e| {
             fail(place, PlaceErrorKind::Refused, "use", format!("signed in, but the server offers no SFTP: {e}"))
         })?;
         Ok(Self { client, handle })
     }
+}
 
-    pub fn is_closed(&self) -> bool {
+impl pool::Connection for Connection {
+    fn is_closed(&self) -> bool {
         self.client.is_closed() || self.handle.is_closed()
     }
 
-    pub async fn close(&self) {
+    fn in_flight(&self) -> usize {
+        self.client.in_flight()
+    }
+
+    async fn close(&self) {
         let _ = self.handle.disconnect(Disconnect::ByApplication, "", "").await;
     }
 }

@@ -1,27 +1,24 @@
 //! A server that speaks the SSH File Transfer Protocol.
 
 mod connect;
-mod pool;
 
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use bytes::{Bytes, BytesMut};
-use futures_util::{
-    FutureExt, StreamExt,
-    future::BoxFuture,
-    stream::{self, FuturesUnordered},
-};
+use bytes::Bytes;
+use futures_util::{FutureExt, StreamExt, TryStreamExt, future::BoxFuture, stream};
 use wetbank_core::{Fingerprint, PlaceName, RelPath, SftpSpec};
 use wetbank_sftp::{Attributes, ClientError, FileType, OpenFlags, RemoteFile, StatusCode};
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
     ReadStream, Staged, fingerprint_of,
-    place::{Result, make_each},
+    pieces::Pieces,
+    place::{Result, list_each, make_each, owner_shown},
+    pool::Pool,
 };
+use connect::Connection;
 pub use connect::{HostKey, SftpCredentials};
-use pool::{Lease, Pool};
 
 /// Writes in flight for one file.
 const AHEAD: usize = 16;
@@ -36,14 +33,17 @@ pub struct Sftp {
 struct Inner {
     name: PlaceName,
     spec: SftpSpec,
-    pool: Pool,
+    credentials: SftpCredentials,
+    pool: Pool<Connection>,
 }
+
+type Lease = crate::pool::Lease<Connection>;
 
 impl Sftp {
     /// The place with this name. Nothing is connected until it is used.
     pub fn new(name: PlaceName, spec: SftpSpec, credentials: SftpCredentials) -> Self {
-        let pool = Pool::new(name.clone(), spec.clone(), credentials);
-        Self { inner: Arc::new(Inner { name, spec, pool }) }
+        let pool = Pool::new(spec.connections);
+        Self { inner: Arc::new(Inner { name, spec, credentials, pool }) }
     }
 
     fn absolute(&self, path: &RelPath) -> Vec<u8> {
@@ -89,7 +89,7 @@ impl Sftp {
         if name.len() > 255 {
             told.kind = PlaceErrorKind::BadName;
             told.detail = format!("the name has {} bytes, most systems allow 255", name.len());
-        } else if let Ok(Some(space)) = lease.space_left(&self.absolute(&path.parent())).await
+        } else if let Ok(Some(space)) = lease.client.space_left(&self.absolute(&path.parent())).await
             && space.bytes < 1 << 20
         {
             told.kind = PlaceErrorKind::NoSpace;
@@ -105,11 +105,39 @@ impl Sftp {
         path: &RelPath,
         work: impl for<'l> FnOnce(&'l Lease, Vec<u8>) -> BoxFuture<'l, std::result::Result<T, ClientError>> + Send,
     ) -> Result<T> {
-        let lease = self.inner.pool.lease().await?;
+        let lease = self.lease().await?;
         match work(&lease, self.absolute(path)).await {
             Ok(value) => Ok(value),
             Err(error) => Err(self.explain(&lease, call, path, &error).await),
         }
+    }
+
+    async fn lease(&self) -> Result<Lease> {
+        let Inner { name, spec, credentials, pool } = &*self.inner;
+        pool.lease(Connection::open(name, spec, credentials)).await
+    }
+
+    /// The entries of one folder.
+    async fn list_one(&self, folder: RelPath) -> Result<EntryStream> {
+        let lease = self.lease().await?;
+        let full = self.absolute(&folder);
+        let directory = lease.client.open_directory(&full).await.map_err(|e| self.error("list", &folder, &e))?;
+        let pages =
+            stream::try_unfold((self.clone(), folder, lease, directory), |(place, folder, lease, directory)| {
+                async move {
+                    let Some(names) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
+                        return Ok(None);
+                    };
+                    // A name with a slash or `..` comes from a server that lies: never follow it.
+                    let entries = names.into_iter().filter_map(|name| {
+                        let path = folder.join_name(&name.name).ok()?;
+                        Some(Ok(Entry { owner: owner(&name.long_form), ..place.entry(path, name.attributes) }))
+                    });
+                    let entries = stream::iter(entries.collect::<Vec<_>>());
+                    Ok(Some((entries, (place, folder, lease, directory))))
+                }
+            });
+        Ok(pages.try_flatten().boxed())
     }
 
     fn entry(&self, path: RelPath, attributes: Attributes) -> Entry {
@@ -120,7 +148,7 @@ impl Sftp {
             FileType::Other => EntryKind::Other,
         };
         let modified = attributes.times.map_or(0, |(_, modified)| i64::from(modified) * 1_000_000_000);
-        Entry { path, kind, fingerprint: fingerprint_of(attributes.size.unwrap_or(0), modified, None) }
+        Entry { path, kind, fingerprint: fingerprint_of(attributes.size.unwrap_or(0), modified, None), owner: None }
     }
 }
 
@@ -157,7 +185,7 @@ impl Place for Sftp {
     async fn reach(&self) -> Result<String> {
         let root = RelPath::root();
         let attributes =
-            self.call("reach", &root, |lease, path| async move { lease.stat(&path).await }.boxed()).await?;
+            self.call("reach", &root, |lease, path| async move { lease.client.stat(&path).await }.boxed()).await?;
         if attributes.file_type() != FileType::Directory {
             return Err(PlaceError {
                 kind: PlaceErrorKind::NotFound,
@@ -172,56 +200,22 @@ impl Place for Sftp {
 
     async fn stat(&self, path: &RelPath) -> Result<Entry> {
         let attributes =
-            self.call("look at", path, |lease, full| async move { lease.lstat(&full).await }.boxed()).await?;
+            self.call("look at", path, |lease, full| async move { lease.client.lstat(&full).await }.boxed()).await?;
         Ok(self.entry(path.clone(), attributes))
     }
 
     fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream {
         let place = self.clone();
-        let start = (vec![folder.clone()], None::<(RelPath, Lease, wetbank_sftp::Directory)>);
-        stream::try_unfold(start, move |(mut folders, mut open)| {
+        list_each(folder, depth, move |folder| {
             let place = place.clone();
-            async move {
-                loop {
-                    let (folder, lease, directory) = match open.take() {
-                        Some(open) => open,
-                        None => {
-                            let Some(folder) = folders.pop() else { return Ok(None) };
-                            let lease = place.inner.pool.lease().await?;
-                            let full = place.absolute(&folder);
-                            let directory =
-                                lease.open_directory(&full).await.map_err(|e| place.error("list", &folder, &e))?;
-                            (folder, lease, directory)
-                        }
-                    };
-                    let Some(names) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
-                        continue;
-                    };
-                    let mut entries = Vec::with_capacity(names.len());
-                    for name in names {
-                        // A name with a slash or `..` comes from a server that lies: never follow it.
-                        let Ok(path) = folder.join_name(&name.name) else { continue };
-                        let entry = place.entry(path, name.attributes);
-                        if entry.kind == EntryKind::Folder && depth == Depth::All {
-                            folders.push(entry.path.clone());
-                        }
-                        entries.push(Ok(entry));
-                    }
-                    return Ok(Some((stream::iter(entries), (folders, Some((folder, lease, directory))))));
-                }
-            }
+            async move { place.list_one(folder).await }.boxed()
         })
-        .flat_map(|page: Result<_>| match page {
-            Ok(entries) => entries.left_stream(),
-            Err(error) => stream::iter([Err(error)]).right_stream(),
-        })
-        .boxed()
     }
 
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
-        let lease = self.inner.pool.lease().await?;
+        let lease = self.lease().await?;
         let full = self.absolute(path);
-        let kind = lease.lstat(&full).await.map_err(|e| self.error("read", path, &e))?.file_type();
+        let kind = lease.client.lstat(&full).await.map_err(|e| self.error("read", path, &e))?.file_type();
         if kind != FileType::File {
             return Err(PlaceError {
                 kind: PlaceErrorKind::Unsupported,
@@ -229,7 +223,7 @@ impl Place for Sftp {
                 ..self.error("read", path, &ClientError::Lost(String::new()))
             });
         }
-        let file = lease.open(&full, OpenFlags::READ).await.map_err(|e| self.error("read", path, &e))?;
+        let file = lease.client.open(&full, OpenFlags::READ).await.map_err(|e| self.error("read", path, &e))?;
         let (place, path) = (self.clone(), path.clone());
         Ok(file
             .content(from)
@@ -242,57 +236,54 @@ impl Place for Sftp {
     }
 
     async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
-        let lease = self.inner.pool.lease().await?;
+        let lease = self.lease().await?;
         let full = self.absolute(temporary);
         let failed = |e: &ClientError| self.error("write", temporary, e);
         let file = match resume {
             Some(kept) => {
-                let file = lease.open(&full, OpenFlags::WRITE).await.map_err(|e| failed(&e))?;
+                let file = lease.client.open(&full, OpenFlags::WRITE).await.map_err(|e| failed(&e))?;
                 file.set_length(kept).await.map_err(|e| failed(&e))?;
                 file
             }
-            None => match lease.open(&full, OpenFlags::CREATE_NEW).await {
+            None => match lease.client.open(&full, OpenFlags::CREATE_NEW).await {
                 Err(error) if error.code() == Some(StatusCode::Failure) => {
                     // Most likely a leftover of ours.
-                    match lease.remove(&full).await {
-                        Ok(()) => lease.open(&full, OpenFlags::CREATE_NEW).await.map_err(|e| failed(&e))?,
+                    match lease.client.remove(&full).await {
+                        Ok(()) => lease.client.open(&full, OpenFlags::CREATE_NEW).await.map_err(|e| failed(&e))?,
                         Err(_) => return Err(self.explain(&lease, "write", temporary, &error).await),
                     }
                 }
                 result => result.map_err(|e| failed(&e))?,
             },
         };
-        Ok(Box::new(StagedUpload {
-            place: self.clone(),
-            path: temporary.clone(),
-            piece: file.limits().write as usize,
-            file,
-            lease,
-            at: resume.unwrap_or(0),
-            buffer: BytesMut::new(),
-            writes: FuturesUnordered::new(),
-        }))
+        let (length, writer) = (file.limits().write as usize, file.clone());
+        let put = move |at, piece| {
+            let file = writer.clone();
+            async move { file.write(at, piece).await }.boxed()
+        };
+        let pieces = Pieces::new(length, AHEAD, resume.unwrap_or(0), put);
+        Ok(Box::new(Upload { place: self.clone(), path: temporary.clone(), lease, file, pieces }))
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
-        let lease = self.inner.pool.lease().await?;
+        let lease = self.lease().await?;
         let (old, new) = (self.absolute(from), self.absolute(to));
         let result = match collision {
-            Collision::Replace if lease.can_replace() => lease.rename_replacing(&old, &new).await,
+            Collision::Replace if lease.client.can_replace() => lease.client.rename_replacing(&old, &new).await,
             Collision::Replace => {
                 // Without the extension there is no single step; the old file goes first.
-                match lease.remove(&new).await {
+                match lease.client.remove(&new).await {
                     Err(e) if e.code() != Some(StatusCode::NoSuchFile) => Err(e),
-                    _ => lease.rename(&old, &new).await,
+                    _ => lease.client.rename(&old, &new).await,
                 }
             }
-            Collision::Refuse => lease.rename(&old, &new).await,
+            Collision::Refuse => lease.client.rename(&old, &new).await,
         };
         let Err(error) = result else { return Ok(None) };
         if error.code() == Some(StatusCode::Failure)
             && collision == Collision::Refuse
-            && lease.lstat(&new).await.is_ok()
-            && lease.lstat(&old).await.is_ok()
+            && lease.client.lstat(&new).await.is_ok()
+            && lease.client.lstat(&old).await.is_ok()
         {
             return Err(PlaceError { kind: PlaceErrorKind::Exists, ..self.error("rename to", to, &error) });
         }
@@ -300,14 +291,16 @@ impl Place for Sftp {
     }
 
     async fn delete(&self, path: &RelPath) -> Result<()> {
-        self.call("delete", path, |lease, full| async move { lease.remove(&full).await }.boxed()).await
+        self.call("delete", path, |lease, full| async move { lease.client.remove(&full).await }.boxed()).await
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
         make_each(self, path, |at| {
             async move {
-                self.call("make folder", &at, |lease, full| async move { lease.make_directory(&full).await }.boxed())
-                    .await
+                self.call("make folder", &at, |lease, full| {
+                    async move { lease.client.make_directory(&full).await }.boxed()
+                })
+                .await
             }
             .boxed()
         })
@@ -315,74 +308,42 @@ impl Place for Sftp {
     }
 }
 
-struct StagedUpload {
+/// Who owns a file, as its line for people tells: rights, a count, the owner.
+fn owner(line: &[u8]) -> Option<String> {
+    let mut words = line.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty());
+    words.next().filter(|rights| rights.len() >= 10)?;
+    owner_shown(words.nth(1)?)
+}
+
+struct Upload {
     place: Sftp,
     path: RelPath,
     lease: Lease,
     file: RemoteFile,
-    piece: usize,
-    at: u64,
-    buffer: BytesMut,
-    writes: FuturesUnordered<BoxFuture<'static, std::result::Result<(), ClientError>>>,
+    pieces: Pieces<ClientError>,
 }
 
-impl StagedUpload {
-    async fn dispatch(&mut self, piece: Bytes) -> std::result::Result<(), ClientError> {
-        if self.writes.len() >= AHEAD
-            && let Some(written) = self.writes.next().await
-        {
-            written?;
-        }
-        let (file, at) = (self.file.clone(), self.at);
-        self.at += piece.len() as u64;
-        self.writes.push(async move { file.write(at, piece).await }.boxed());
-        Ok(())
-    }
-
+impl Upload {
     async fn fail(&mut self, error: ClientError) -> PlaceError {
         self.place.explain(&self.lease, "write", &self.path, &error).await
-    }
-
-    async fn flush(&mut self) -> std::result::Result<Attributes, ClientError> {
-        let rest = self.buffer.split().freeze();
-        if !rest.is_empty() {
-            self.dispatch(rest).await?;
-        }
-        while let Some(written) = self.writes.next().await {
-            written?;
-        }
-        self.file.attributes().await
     }
 }
 
 #[async_trait]
-impl Staged for StagedUpload {
+impl Staged for Upload {
     async fn write(&mut self, chunk: Bytes) -> Result<()> {
-        let mut chunk = chunk;
-        loop {
-            let result = if self.buffer.is_empty() && chunk.len() >= self.piece {
-                let piece = chunk.split_to(self.piece);
-                self.dispatch(piece).await
-            } else {
-                let take = chunk.len().min(self.piece - self.buffer.len());
-                self.buffer.extend_from_slice(&chunk.split_to(take));
-                if self.buffer.len() < self.piece {
-                    return Ok(());
-                }
-                let piece = self.buffer.split().freeze();
-                self.dispatch(piece).await
-            };
-            if let Err(error) = result {
-                return Err(self.fail(error).await);
-            }
-            if chunk.is_empty() {
-                return Ok(());
-            }
+        match self.pieces.write(chunk).await {
+            Ok(()) => Ok(()),
+            Err(error) => Err(self.fail(error).await),
         }
     }
 
     async fn finish(mut self: Box<Self>) -> Result<Entry> {
-        match self.flush().await {
+        let done = match self.pieces.flush().await {
+            Ok(()) => self.file.attributes().await,
+            Err(error) => Err(error),
+        };
+        match done {
             Ok(attributes) => Ok(self.place.entry(self.path.clone(), attributes)),
             Err(error) => Err(self.fail(error).await),
         }

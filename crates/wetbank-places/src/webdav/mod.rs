@@ -12,12 +12,12 @@ use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use secrecy::{ExposeSecret, SecretString};
 use tokio::sync::OwnedSemaphorePermit;
 use tokio_util::io::StreamReader;
-use wetbank_core::{Fingerprint, PlaceName, RelPath, WebdavSpec};
+use wetbank_core::{Fingerprint, PlaceName, RelPath, WebSignIn, WebdavSpec};
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
     ReadStream, Staged,
-    place::{Result, make_each},
+    place::{Result, list_each, make_each},
     web::WebServer,
 };
 use propfind::{ASKED, Responses, Told, Unreadable};
@@ -49,7 +49,7 @@ impl fmt::Debug for Webdav {
 impl Webdav {
     /// The place with this name. The server is reached only when it is used.
     pub fn new(name: PlaceName, spec: WebdavSpec, password: Option<SecretString>) -> Self {
-        let server = WebServer::new(name, &spec.url, spec.certificate.as_deref(), spec.connections);
+        let server = WebServer::new(name, &spec.url, spec.certificate.as_deref(), spec.connections, spec.silence);
         let root = spec.url.split_once("://").and_then(|(_, rest)| rest.split_once('/')).map_or("", |(_, path)| path);
         let root: String = root.split('/').filter(|p| !p.is_empty()).fold(String::new(), |path, part| {
             let plain: Vec<u8> = percent_decode_str(part).collect();
@@ -94,7 +94,7 @@ impl Webdav {
         let long = path.name().len() > 255 && matches!(kind, PlaceErrorKind::Denied | PlaceErrorKind::Other);
         let kind = if long { PlaceErrorKind::BadName } else { kind };
         let mut detail = format!("the server answered {status}");
-        if let (PlaceErrorKind::Refused, Some((user, secret))) = (kind, &self.inner.spec.sign_in) {
+        if let (PlaceErrorKind::Refused, WebSignIn::Password(user, secret)) = (kind, &self.inner.spec.sign_in) {
             detail = format!("user \"{user}\", secret \"{secret}\"");
         }
         if status.is_redirection() {
@@ -105,9 +105,17 @@ impl Webdav {
     }
 
     fn request(&self, method: Method, path: &RelPath) -> RequestBuilder {
-        let request = self.inner.server.client.request(method, self.url(path));
+        self.signed(self.inner.server.client.request(method, self.url(path)))
+    }
+
+    /// A request that may take long.
+    fn patient_request(&self, method: Method, path: &RelPath) -> RequestBuilder {
+        self.signed(self.inner.server.patient.request(method, self.url(path)))
+    }
+
+    fn signed(&self, request: RequestBuilder) -> RequestBuilder {
         match (&self.inner.spec.sign_in, &self.inner.password) {
-            (Some((user, _)), Some(password)) => request.basic_auth(user, Some(password.expose_secret())),
+            (WebSignIn::Password(user, _), Some(password)) => request.basic_auth(user, Some(password.expose_secret())),
             _ => request,
         }
     }
@@ -119,6 +127,11 @@ impl Webdav {
     /// Sends a request and answers what comes back, if it says yes.
     async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
         let response = request.send().await.map_err(|e| self.inner.server.broken(call, path, &e))?;
+        self.welcome(call, path, response)
+    }
+
+    /// An answer that says yes.
+    fn welcome(&self, call: &'static str, path: &RelPath, response: Response) -> Result<Response> {
         if response.status().is_success() { Ok(response) } else { Err(self.refused(call, path, &response)) }
     }
 
@@ -184,7 +197,7 @@ impl Webdav {
                 is_first = false;
                 // The folder itself is told, too.
                 if let Some(path) = path.filter(|path| *path != folder) {
-                    let entry = Entry { path, kind: told.kind, fingerprint: told.fingerprint };
+                    let entry = told.at(path);
                     return Ok(Some((entry, (place, folder, responses, is_first, slot))));
                 }
             }
@@ -246,39 +259,23 @@ impl Place for Webdav {
             return Err(self.error(PlaceErrorKind::NotFound, "reach", &root, detail));
         }
         Ok(match &self.inner.spec.sign_in {
-            Some((user, _)) => format!("signed in as {user}"),
-            None => "reached without signing in".to_owned(),
+            WebSignIn::Password(user, _) => format!("signed in as {user}"),
+            WebSignIn::Agreed(agreed) => format!("signed in as agreed at {}", agreed.server),
+            WebSignIn::Open => "reached without signing in".to_owned(),
         })
     }
 
     async fn stat(&self, path: &RelPath) -> Result<Entry> {
         let told = self.look("look at", path).await?;
-        Ok(Entry { path: path.clone(), kind: told.kind, fingerprint: told.fingerprint })
+        Ok(told.at(path.clone()))
     }
 
     fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream {
         let place = self.clone();
-        let start = (vec![folder.clone()], None::<EntryStream>);
-        stream::try_unfold(start, move |(mut folders, mut open)| {
+        list_each(folder, depth, move |folder| {
             let place = place.clone();
-            async move {
-                loop {
-                    let mut listing = match open.take() {
-                        Some(listing) => listing,
-                        None => {
-                            let Some(folder) = folders.pop() else { return Ok(None) };
-                            place.list_one(folder).await?.boxed()
-                        }
-                    };
-                    let Some(entry) = listing.next().await.transpose()? else { continue };
-                    if entry.kind == EntryKind::Folder && depth == Depth::All {
-                        folders.push(entry.path.clone());
-                    }
-                    return Ok(Some((entry, (folders, Some(listing)))));
-                }
-            }
+            async move { Ok(place.list_one(folder).await?.boxed()) }.boxed()
         })
-        .boxed()
     }
 
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
@@ -328,8 +325,11 @@ impl Place for Webdav {
         let _slot = self.slot().await;
         let method = Method::from_bytes(b"MOVE").expect("a plain word");
         let overwrite = if collision == Collision::Replace { "T" } else { "F" };
-        let request = self.request(method, from).header("destination", self.url(to)).header("overwrite", overwrite);
-        self.send("rename to", to, request).await.map(|_| None)
+        let request = self.patient_request(method, from).header("destination", self.url(to));
+        let request = request.header("overwrite", overwrite);
+        // A server may copy the whole file to move it.
+        let response = self.inner.server.send_slow("rename to", to, request).await?;
+        self.welcome("rename to", to, response).map(|_| None)
     }
 
     async fn delete(&self, path: &RelPath) -> Result<()> {

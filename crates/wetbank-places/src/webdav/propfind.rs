@@ -1,15 +1,16 @@
 //! Reading a PROPFIND answer (RFC 4918, section 14.16) as it comes, entry by entry.
 
 use jiff::fmt::rfc2822;
+use percent_encoding::percent_decode_str;
 use quick_xml::{NsReader, events::Event, name::ResolveResult};
 use tokio::io::AsyncBufRead;
-use wetbank_core::Fingerprint;
+use wetbank_core::{Fingerprint, RelPath};
 
-use crate::{EntryKind, fingerprint_of};
+use crate::{Entry, EntryKind, fingerprint_of, place::owner_shown};
 
 /// What we ask of every entry.
 pub(super) const ASKED: &str = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\
-<propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/></prop></propfind>";
+<propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/><owner/></prop></propfind>";
 
 /// Bytes of one text at most: no honest path or date is longer.
 const LONGEST_TEXT: usize = 64 << 10;
@@ -23,6 +24,15 @@ pub(super) struct Told {
     pub kind: EntryKind,
     /// Its state.
     pub fingerprint: Fingerprint,
+    /// Who owns it (RFC 3744, section 5.1).
+    pub owner: Option<String>,
+}
+
+impl Told {
+    /// The entry at a path.
+    pub fn at(self, path: RelPath) -> Entry {
+        Entry { path, kind: self.kind, fingerprint: self.fingerprint, owner: self.owner }
+    }
 }
 
 /// What a server said that is no answer.
@@ -51,6 +61,8 @@ struct Partial {
     is_folder: bool,
     size: u64,
     modified: i64,
+    owner: Option<String>,
+    in_owner: bool,
 }
 
 impl<R: AsyncBufRead + Unpin> Responses<R> {
@@ -85,6 +97,11 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
                                 partial.is_folder = true;
                             }
                         }
+                        (true, "owner") => {
+                            if let Some(partial) = &mut partial {
+                                partial.in_owner = true;
+                            }
+                        }
                         _ => {}
                     }
                 }
@@ -107,13 +124,25 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
                         continue;
                     };
                     match name.as_ref() {
+                        "owner" => {
+                            entry.in_owner = false;
+                            entry.owner = entry.owner.take().or_else(|| owner_shown(text.trim().as_bytes()));
+                        }
+                        // An owner is told as an address, whose last part is the name.
+                        "href" if entry.in_owner => {
+                            let name = text.trim().trim_end_matches('/').rsplit('/').next().unwrap_or_default();
+                            let name: Vec<u8> = percent_decode_str(name).collect();
+                            entry.owner = owner_shown(&name);
+                            text.clear();
+                        }
                         "href" if entry.href.is_empty() => entry.href = text.trim().to_owned(),
                         "getcontentlength" => entry.size = text.trim().parse().unwrap_or(0),
                         "getlastmodified" => entry.modified = modified(text.trim()),
                         "response" => {
                             let kind = if entry.is_folder { EntryKind::Folder } else { EntryKind::File };
                             let fingerprint = fingerprint_of(entry.size, entry.modified, None);
-                            return Ok(Some(Told { href: std::mem::take(&mut entry.href), kind, fingerprint }));
+                            let (href, owner) = (std::mem::take(&mut entry.href), entry.owner.take());
+                            return Ok(Some(Told { href, kind, fingerprint, owner }));
                         }
                         _ => {}
                     }

@@ -2,7 +2,7 @@
 
 use async_trait::async_trait;
 use bytes::Bytes;
-use reqwest::{Body, Method, header};
+use reqwest::{Method, header};
 use tokio::{
     sync::{OwnedSemaphorePermit, mpsc},
     task::JoinHandle,
@@ -27,20 +27,23 @@ pub(super) struct Upload {
 impl Upload {
     pub fn start(place: Webdav, path: RelPath, slot: OwnedSemaphorePermit) -> Self {
         let (chunks, queue) = mpsc::channel(QUEUE);
-        let body = Body::wrap_stream(ReceiverStream::new(queue));
-        let request = place.request(Method::PUT, &path).header(header::CONTENT_TYPE, "application/octet-stream");
+        let body = ReceiverStream::new(queue);
+        let request = place.patient_request(Method::PUT, &path);
+        let request = request.header(header::CONTENT_TYPE, "application/octet-stream");
         let (sender, target) = (place.clone(), path.clone());
         let request = tokio::spawn(async move {
             let _slot = slot;
-            sender.send("write", &target, request.body(body)).await.map(drop)
+            let response = sender.inner.server.send_body("write", &target, request, body).await?;
+            sender.welcome("write", &target, response).map(drop)
         });
         Self { place, path, chunks: Some(chunks), request, sent: 0 }
     }
 
     /// How the request ended.
     async fn outcome(&mut self) -> Result<()> {
+        let ended = (&mut self.request).await;
         self.chunks = None;
-        match (&mut self.request).await {
+        match ended {
             Ok(result) => result,
             Err(error) => Err(self.place.error(PlaceErrorKind::Interrupted, "write", &self.path, error.to_string())),
         }
@@ -58,20 +61,25 @@ impl Drop for Upload {
 impl Staged for Upload {
     async fn write(&mut self, chunk: Bytes) -> Result<()> {
         let length = chunk.len() as u64;
-        let sent = match &self.chunks {
-            Some(chunks) => chunks.send(Ok(chunk)).await.is_ok(),
-            None => false,
+        let early = self.place.error(PlaceErrorKind::Interrupted, "write", &self.path, "the server broke off");
+        let Some(chunks) = self.chunks.clone() else { return Err(early) };
+        let sent = tokio::select! {
+            sent = chunks.send(Ok(chunk)) => sent.is_ok(),
+            // The server answered, or was given up, before it had everything: that is never a yes.
+            ended = self.outcome() => return ended.and(Err(early)),
         };
         if sent {
             self.sent += length;
             return Ok(());
         }
-        // The server answered before it had everything: that is never a yes.
-        let early = self.place.error(PlaceErrorKind::Interrupted, "write", &self.path, "the server broke off");
         self.outcome().await.and(Err(early))
     }
 
     async fn finish(mut self: Box<Self>) -> Result<Entry> {
+        // That was all of it, unless it has failed already.
+        if self.chunks.take().is_none() {
+            return Err(self.place.error(PlaceErrorKind::Interrupted, "write", &self.path, "it broke off before"));
+        }
         self.outcome().await?;
         let entry = self.place.stat(&self.path).await?;
         if entry.fingerprint.size != self.sent {

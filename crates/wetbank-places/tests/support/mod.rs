@@ -18,9 +18,10 @@ use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpListener,
 };
-use wetbank_core::{BucketAddressing, BucketSpec, Name, RelPath, SftpSignIn, SftpSpec};
-use wetbank_places::{Collision, Entry, Place, PlaceError, Sftp, SftpCredentials};
+use wetbank_core::{BucketAddressing, BucketSpec, Name, RelPath, SILENCE, SftpSignIn, SftpSpec, ShareSpec};
+use wetbank_places::{Collision, Entry, Place, PlaceError, Sftp, SftpCredentials, Share};
 use wetbank_standins::BucketStandin;
+use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba};
 pub use wetbank_testbed::{Sshd, client_key};
 
 /// A fresh root with its place; the folder goes when this goes.
@@ -181,6 +182,7 @@ pub fn bucket_spec(url: &str, bucket: &str) -> BucketSpec {
         root: String::new(),
         certificate: None,
         connections: 8,
+        silence: SILENCE,
     }
 }
 
@@ -193,6 +195,7 @@ pub fn sftp_spec(sshd: &Sshd, root: &Path) -> SftpSpec {
         host_key: Some(sshd.fingerprint.clone()),
         root: root.display().to_string(),
         connections: 3,
+        silence: SILENCE,
     }
 }
 
@@ -201,4 +204,25 @@ pub fn sftp_place(sshd: &Sshd, root: &Path) -> Sftp {
     let key = fresh_key(sshd, &["ed25519"], "");
     let credentials = SftpCredentials::Key { key, passphrase: None };
     Sftp::new(Name::new("server").unwrap(), sftp_spec(sshd, root), credentials)
+}
+
+/// The share of a server, as its user.
+pub fn share_place(server: &Samba, encrypted: bool) -> Share {
+    Share::new(Name::new("server").unwrap(), share_spec(server, encrypted), SHARE_USER.1.into())
+}
+
+/// How to reach it.
+pub fn share_spec(server: &Samba, encrypted: bool) -> ShareSpec {
+    ShareSpec {
+        host: "127.0.0.1".to_owned(),
+        port: server.port,
+        share: SHARE_NAME.to_owned(),
+        domain: String::new(),
+        user: SHARE_USER.0.to_owned(),
+        password: Name::new("password").unwrap(),
+        encrypted,
+        root: String::new(),
+        connections: 4,
+        silence: SILENCE,
+    }
 }

@@ -113,6 +113,8 @@ pub struct SpaceLeft {
 pub struct Name {
     /// The bare name.
     pub name: Bytes,
+    /// Its line for people, in any form the server likes (section 7).
+    pub long_form: Bytes,
     /// Its attributes; a link's own.
     pub attributes: Attributes,
 }
@@ -418,10 +420,10 @@ impl Directory {
         let mut names = Vec::new();
         for _ in 0..count {
             let name = body.string_field()?;
-            let _long_form = body.string_field()?;
+            let long_form = body.string_field()?;
             let attributes = Attributes::read(&mut body)?;
             if name != "." && name != ".." {
-                names.push(Name { name, attributes });
+                names.push(Name { name, long_form, attributes });
             }
         }
         Ok(Some(names))

@@ -100,10 +100,10 @@ async fn by_hand(hand: Hand, moves: bool, client: &Client, output: Output) -> Re
 pub(crate) struct Add {
     /// Its name: 1 to 64 of a-z, 0-9, - and _
     place: String,
-    /// folder, sftp, ftp, webdav or bucket
+    /// folder, sftp, ftp, share, webdav or bucket
     #[arg(long)]
     kind: String,
-    /// Host name or address (sftp, ftp)
+    /// Host name or address (sftp, ftp, share); of a share also all of \\HOST\SHARE\FOLDER
     #[arg(long)]
     host: Option<String>,
     /// Port, if it is not the usual one
@@ -121,11 +121,14 @@ pub(crate) struct Add {
     /// How the bucket's name stands in an address: path or host
     #[arg(long)]
     addressing: Option<String>,
+    /// The share's name (share)
+    #[arg(long)]
+    share: Option<String>,
     /// Access key of a bucket; its secret key is asked for (or read from standard input) and kept
     /// as the secret NAME-secret-key
     #[arg(long, conflicts_with_all = ["password", "key_file"])]
     access_key: Option<String>,
-    /// User name there
+    /// User name there; for a share it may stand behind a domain, as in MERROW\tove
     #[arg(long)]
     user: Option<String>,
     /// The folder that is to be its root
@@ -141,12 +144,15 @@ pub(crate) struct Add {
     /// NAME-password
     #[arg(long, conflicts_with = "key_file")]
     password: bool,
-    /// How an FTP connection is secured: tls, tls-from-start or none
+    /// How a connection is secured. FTP: tls, tls-from-start or none. A share: encrypted or signed
     #[arg(long)]
     security: Option<String>,
     /// Connections at once, at most
     #[arg(long)]
     connections: Option<u8>,
+    /// How long the server may be silent, as in 90s
+    #[arg(long)]
+    timeout: Option<String>,
 }
 
 async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
@@ -166,6 +172,7 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     let texts = [
         ("host", add.host),
         ("url", add.url),
+        ("share", add.share),
         ("bucket", add.bucket),
         ("region", add.region),
         ("addressing", add.addressing),
@@ -174,6 +181,7 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
         ("root", add.root),
         ("mount", add.mount),
         ("security", add.security),
+        ("timeout", add.timeout),
     ];
     let numbers = [("port", add.port.map(i64::from)), ("connections", add.connections.map(i64::from))];
     let texts = texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), KeyValue::Text(text?))));
@@ -261,9 +269,9 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             output.show(&listing, |listing| {
                 let rows = listing.entries.iter().map(|e| {
                     let size = if e.kind == "file" { size(e.size) } else { e.kind.clone() };
-                    vec![e.name.clone(), size, when_ever(e.modified.as_ref())]
+                    vec![e.name.clone(), size, when_ever(e.modified.as_ref()), e.who.clone().unwrap_or_default()]
                 });
-                table(&["name", "size", "modified"], rows.collect());
+                table(&["name", "size", "modified", "who"], rows.collect());
                 if listing.next.is_some() {
                     eprintln!("there is more; show it with --limit");
                 }

@@ -1,69 +1,83 @@
-//! A few connections, shared by all who use the place.
+//! A few connections, shared by all who use a place.
 
-use std::{ops::Deref, sync::Arc, time::Duration};
+use std::{future::Future, ops::Deref, sync::Arc, time::Duration};
 
 use tokio::{sync::Mutex, time::Instant};
-use wetbank_core::{PlaceName, SftpSpec};
-use wetbank_sftp::Client;
 
-use super::connect::{Connection, SftpCredentials};
-use crate::PlaceError;
+use crate::place::Result;
 
 /// Another connection is opened when the least busy one has this many requests in flight.
 const BUSY: usize = 24;
 /// Connections that nobody used for so long are closed.
 const IDLE: Duration = Duration::from_secs(60);
 
-#[derive(Debug)]
-pub(super) struct Pool {
-    name: PlaceName,
-    spec: SftpSpec,
-    credentials: SftpCredentials,
-    shared: Arc<Shared>,
+/// A connection on which many requests may be in flight.
+pub(crate) trait Connection: Send + Sync + 'static {
+    /// It is gone.
+    fn is_closed(&self) -> bool;
+
+    /// Requests that wait for an answer.
+    fn in_flight(&self) -> usize;
+
+    /// Says goodbye.
+    fn close(&self) -> impl Future<Output = ()> + Send;
 }
 
-#[derive(Debug, Default)]
-struct Shared {
-    open: Mutex<Vec<Slot>>,
+#[derive(Debug)]
+pub(crate) struct Pool<C> {
+    most: usize,
+    shared: Arc<Shared<C>>,
 }
 
 #[derive(Debug)]
-struct Slot {
-    connection: Arc<Connection>,
+struct Shared<C> {
+    open: Mutex<Vec<Slot<C>>>,
+}
+
+#[derive(Debug)]
+struct Slot<C> {
+    connection: Arc<C>,
     used: Instant,
 }
 
 /// The use of a connection; it stays open as long as this lives.
-#[derive(Debug, Clone)]
-pub(super) struct Lease(Arc<Connection>);
+#[derive(Debug)]
+pub(crate) struct Lease<C>(Arc<C>);
 
-impl Deref for Lease {
-    type Target = Client;
-
-    fn deref(&self) -> &Client {
-        &self.0.client
+impl<C> Clone for Lease<C> {
+    fn clone(&self) -> Self {
+        Self(self.0.clone())
     }
 }
 
-impl Pool {
-    pub fn new(name: PlaceName, spec: SftpSpec, credentials: SftpCredentials) -> Self {
-        Self { name, spec, credentials, shared: Arc::default() }
+impl<C> Deref for Lease<C> {
+    type Target = C;
+
+    fn deref(&self) -> &C {
+        &self.0
+    }
+}
+
+impl<C: Connection> Pool<C> {
+    /// A pool of at most so many connections. None is opened until it is needed.
+    pub fn new(most: usize) -> Self {
+        Self { most, shared: Arc::new(Shared { open: Mutex::new(Vec::new()) }) }
     }
 
     /// The least busy connection, or a new one while there may be more.
-    pub async fn lease(&self) -> Result<Lease, PlaceError> {
+    pub async fn lease(&self, connect: impl Future<Output = Result<C>> + Send) -> Result<Lease<C>> {
         // Held while connecting, so that many who need the first connection share it.
         let mut open = self.shared.open.lock().await;
         open.retain(|slot| !slot.connection.is_closed());
         let count = open.len();
         let least = open.iter_mut().min_by_key(|slot| load(&slot.connection));
         match least {
-            Some(slot) if load(&slot.connection) < BUSY || count >= self.spec.connections => {
+            Some(slot) if load(&slot.connection) < BUSY || count >= self.most => {
                 slot.used = Instant::now();
                 Ok(Lease(slot.connection.clone()))
             }
             least => {
-                match Connection::open(&self.name, &self.spec, &self.credentials).await {
+                match connect.await {
                     Ok(connection) => {
                         let connection = Arc::new(connection);
                         if open.is_empty() {
@@ -83,12 +97,12 @@ impl Pool {
     }
 }
 
-fn load(connection: &Arc<Connection>) -> usize {
-    connection.client.in_flight() + Arc::strong_count(connection)
+fn load<C: Connection>(connection: &Arc<C>) -> usize {
+    connection.in_flight() + Arc::strong_count(connection)
 }
 
 /// Closes what nobody uses, until the pool is empty or gone.
-async fn close_idle(shared: std::sync::Weak<Shared>) {
+async fn close_idle<C: Connection>(shared: std::sync::Weak<Shared<C>>) {
     loop {
         tokio::time::sleep(IDLE / 4).await;
         let Some(shared) = shared.upgrade() else { return };

@@ -1,0 +1,397 @@
+//! A folder on a network share (SMB).
+
+use std::{io, sync::Arc, time::Duration};
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
+use secrecy::SecretString;
+use tokio::net::TcpStream;
+use wetbank_core::{Fingerprint, PlaceName, RelPath, ShareSpec};
+use wetbank_smb::{Account, Attributes, Client, Error, Open, Protection, RemoteFile, Secured, Status};
+
+use crate::{
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
+    ReadStream, Staged, fingerprint_of,
+    pieces::Pieces,
+    place::{Result, list_each, make_each},
+    pool::{self, Pool},
+};
+
+/// Reaching the server and signing in may each take so long.
+const CONNECT: Duration = Duration::from_secs(15);
+/// Writes in flight for one file.
+const AHEAD: usize = 6;
+
+type Lease = pool::Lease<Client>;
+
+/// A place on a network share. All its users share one small pool of connections.
+#[derive(Debug, Clone)]
+pub struct Share {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    name: PlaceName,
+    spec: ShareSpec,
+    account: Account,
+    pool: Pool<Client>,
+}
+
+impl pool::Connection for Client {
+    fn is_closed(&self) -> bool {
+        Self::is_closed(self)
+    }
+
+    fn in_flight(&self) -> usize {
+        Self::in_flight(self)
+    }
+
+    // The server forgets a sign-in with its connection.
+    async fn close(&self) {}
+}
+
+impl Share {
+    /// The place with this name. Nothing is connected until it is used.
+    pub fn new(name: PlaceName, spec: ShareSpec, password: SecretString) -> Self {
+        let account = Account { domain: spec.domain.clone(), user: spec.user.clone(), password };
+        let pool = Pool::new(spec.connections);
+        Self { inner: Arc::new(Inner { name, spec, account, pool }) }
+    }
+
+    fn fail(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
+        PlaceError { kind, place: self.inner.name.clone(), call, path: path.clone(), detail: detail.into() }
+    }
+
+    fn error(&self, call: &'static str, path: &RelPath, error: &Error) -> PlaceError {
+        let kind = match error {
+            Error::Status(status) => kind_of(*status),
+            Error::Unfit(_) => PlaceErrorKind::Unsupported,
+            _ => PlaceErrorKind::Interrupted,
+        };
+        self.fail(kind, call, path, error.to_string())
+    }
+
+    /// The path as the protocol has it. A name that means something else there is refused here:
+    /// a backslash would be a folder, a colon a hidden stream.
+    fn full(&self, call: &'static str, path: &RelPath) -> Result<String> {
+        let mut full = self.inner.spec.root.replace('/', "\\");
+        for part in path.parts() {
+            let name = std::str::from_utf8(part).ok().filter(|_| Names::Share.take(part));
+            let Some(name) = name else {
+                let detail = "no share takes control characters or any of \" * / : < > ? \\ | in a name, or a dot or blank at its end";
+                return Err(self.fail(PlaceErrorKind::BadName, call, path, detail));
+            };
+            if !full.is_empty() {
+                full.push('\\');
+            }
+            full.push_str(name);
+        }
+        Ok(full)
+    }
+
+    async fn stream(&self) -> Result<TcpStream> {
+        let ShareSpec { host, port, .. } = &self.inner.spec;
+        let unreachable = |detail| self.fail(PlaceErrorKind::Unreachable, "reach", &RelPath::root(), detail);
+        let stream = tokio::time::timeout(CONNECT, TcpStream::connect((host.as_str(), *port))).await;
+        let stream =
+            stream.map_err(|_| unreachable(format!("{host} did not answer within {} s", CONNECT.as_secs())))?;
+        let stream = stream.map_err(|error| {
+            unreachable(match error.kind() {
+                io::ErrorKind::ConnectionRefused => format!("nothing listens on port {port} of {host}"),
+                _ => format!("{host}:{port}: {error}"),
+            })
+        })?;
+        let _ = stream.set_nodelay(true);
+        Ok(stream)
+    }
+
+    async fn greet(&self) -> Result<Secured> {
+        let greeted = Client::greet(self.stream().await?, CONNECT).await;
+        greeted.map_err(|error| {
+            let detail = format!("it does not answer as an SMB server of version 2.1 or newer: {error}");
+            self.fail(PlaceErrorKind::Unreachable, "reach", &RelPath::root(), detail)
+        })
+    }
+
+    async fn connect(&self) -> Result<Client> {
+        let Inner { spec, account, .. } = &*self.inner;
+        let protection = if spec.encrypted { Protection::Encrypted } else { Protection::Signed };
+        let stream = self.stream().await?;
+        let connected = Client::connect(stream, &spec.host, &spec.share, account, protection, spec.silence).await;
+        connected.map_err(|error| self.not_signed_in(&error))
+    }
+
+    fn not_signed_in(&self, error: &Error) -> PlaceError {
+        let (spec, root) = (&self.inner.spec, RelPath::root());
+        match error {
+            Error::Status(Status::BAD_NETWORK_NAME) => {
+                let detail = format!("signed in, but the server has no share \"{}\"", spec.share);
+                self.fail(PlaceErrorKind::NotFound, "reach", &root, detail)
+            }
+            Error::Status(status) if kind_of(*status) == PlaceErrorKind::Refused => {
+                let detail = format!("{status}; user \"{}\", secret \"{}\"", spec.user, spec.password);
+                self.fail(PlaceErrorKind::Refused, "sign in to", &root, detail)
+            }
+            Error::Unfit(why) => {
+                let detail = match spec.encrypted {
+                    true if why.contains("encrypt") => {
+                        format!("{why}; if it is on a network of your own, write security = \"signed\" into the book")
+                    }
+                    _ => (*why).to_owned(),
+                };
+                self.fail(PlaceErrorKind::Refused, "sign in to", &root, detail)
+            }
+            error => self.error("sign in to", &root, error),
+        }
+    }
+
+    async fn lease(&self) -> Result<Lease> {
+        self.inner.pool.lease(self.connect()).await
+    }
+
+    async fn look(&self, call: &'static str, path: &RelPath) -> Result<Attributes> {
+        let full = self.full(call, path)?;
+        self.lease().await?.look(&full).await.map_err(|e| self.error(call, path, &e))
+    }
+
+    fn entry(&self, path: RelPath, attributes: Attributes) -> Entry {
+        let kind = match attributes {
+            Attributes { is_link: true, .. } => EntryKind::Link,
+            Attributes { is_folder: true, .. } => EntryKind::Folder,
+            _ => EntryKind::File,
+        };
+        let fingerprint = fingerprint_of(attributes.size, attributes.modified, attributes.number);
+        Entry { path, kind, fingerprint, owner: None }
+    }
+
+    /// The entries of one folder.
+    async fn list_one(&self, folder: RelPath) -> Result<EntryStream> {
+        let full = self.full("list", &folder)?;
+        let lease = self.lease().await?;
+        let directory = lease.open_directory(&full).await.map_err(|e| match e.status() {
+            Some(Status::NOT_A_DIRECTORY) => self.fail(PlaceErrorKind::NotFound, "list", &folder, e.to_string()),
+            _ => self.error("list", &folder, &e),
+        })?;
+        let pages =
+            stream::try_unfold((self.clone(), folder, lease, directory), |(place, folder, lease, directory)| {
+                async move {
+                    let Some(found) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
+                        return Ok(None);
+                    };
+                    // A name with a slash, or one that no share takes, comes from a server that lies.
+                    let entries = found.into_iter().filter_map(|found| {
+                        let name = Some(found.name.as_bytes()).filter(|name| Names::Share.take(name))?;
+                        Some(Ok(place.entry(folder.join_name(name).ok()?, found.attributes)))
+                    });
+                    let entries = stream::iter(entries.collect::<Vec<_>>());
+                    Ok(Some((entries, (place, folder, lease, directory))))
+                }
+            });
+        Ok(pages.try_flatten().boxed())
+    }
+}
+
+/// What an answer means for those who asked.
+fn kind_of(status: Status) -> PlaceErrorKind {
+    match status {
+        Status::NO_SUCH_FILE
+        | Status::OBJECT_NAME_NOT_FOUND
+        | Status::OBJECT_PATH_NOT_FOUND
+        | Status::NOT_A_DIRECTORY => PlaceErrorKind::NotFound,
+        Status::NO_SUCH_USER
+        | Status::WRONG_PASSWORD
+        | Status::LOGON_FAILURE
+        | Status::ACCOUNT_RESTRICTION
+        | Status::INVALID_LOGON_HOURS
+        | Status::INVALID_WORKSTATION
+        | Status::PASSWORD_EXPIRED
+        | Status::PASSWORD_MUST_CHANGE
+        | Status::ACCOUNT_DISABLED
+        | Status::ACCOUNT_EXPIRED
+        | Status::ACCOUNT_LOCKED_OUT
+        | Status::LOGON_TYPE_NOT_GRANTED => PlaceErrorKind::Refused,
+        Status::ACCESS_DENIED => PlaceErrorKind::Denied,
+        Status::OBJECT_NAME_COLLISION => PlaceErrorKind::Exists,
+        Status::DISK_FULL | Status::QUOTA_EXCEEDED => PlaceErrorKind::NoSpace,
+        Status::SHARING_VIOLATION
+        | Status::FILE_LOCK_CONFLICT
+        | Status::DELETE_PENDING
+        | Status::CANNOT_DELETE
+        | Status::REQUEST_NOT_ACCEPTED
+        | Status::INSUFFICIENT_RESOURCES
+        | Status::INSUFF_SERVER_RESOURCES => PlaceErrorKind::Busy,
+        Status::OBJECT_NAME_INVALID | Status::OBJECT_PATH_SYNTAX_BAD | Status::NAME_TOO_LONG => PlaceErrorKind::BadName,
+        Status::FILE_IS_A_DIRECTORY | Status::NOT_SUPPORTED => PlaceErrorKind::Unsupported,
+        Status::NETWORK_NAME_DELETED | Status::USER_SESSION_DELETED | Status::NETWORK_SESSION_EXPIRED => {
+            PlaceErrorKind::Interrupted
+        }
+        _ => PlaceErrorKind::Other,
+    }
+}
+
+#[async_trait]
+impl Place for Share {
+    fn name(&self) -> &PlaceName {
+        &self.inner.name
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            replaces_atomically: true,
+            refuses_atomically: true,
+            resumes: true,
+            cuts_when_resuming: true,
+            fine_times: true,
+            reports_changes: false,
+            // Many servers follow a link themselves and show where it leads.
+            tells_links: false,
+            names: Names::Share,
+            folders_are_made: true,
+            rename_keeps_state: true,
+        }
+    }
+
+    fn endpoint(&self) -> Option<(String, u16)> {
+        Some((self.inner.spec.host.clone(), self.inner.spec.port))
+    }
+
+    async fn secure(&self) -> Result<String> {
+        let secured = self.greet().await?;
+        match (self.inner.spec.encrypted, secured.cipher) {
+            (true, Some(_)) => Ok(format!("{secured}")),
+            (true, None) => Err(self.not_signed_in(&Error::Unfit("the server cannot encrypt"))),
+            (false, _) => Ok(format!("SMB {}, signed: files can be read on the way, but not changed", secured.version)),
+        }
+    }
+
+    async fn reach(&self) -> Result<String> {
+        let root = RelPath::root();
+        if !self.look("reach", &root).await?.is_folder {
+            let detail = format!("{} is no folder on the share", self.inner.spec.root);
+            return Err(self.fail(PlaceErrorKind::NotFound, "reach", &root, detail));
+        }
+        let ShareSpec { domain, user, .. } = &self.inner.spec;
+        let domain = if domain.is_empty() { String::new() } else { format!("{domain}\\") };
+        Ok(format!("signed in as {domain}{user}"))
+    }
+
+    async fn stat(&self, path: &RelPath) -> Result<Entry> {
+        Ok(self.entry(path.clone(), self.look("look at", path).await?))
+    }
+
+    fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream {
+        let place = self.clone();
+        list_each(folder, depth, move |folder| {
+            let place = place.clone();
+            async move { place.list_one(folder).await }.boxed()
+        })
+    }
+
+    async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
+        let full = self.full("read", path)?;
+        let lease = self.lease().await?;
+        let file = lease.open(&full, Open::Read).await.map_err(|e| self.error("read", path, &e))?;
+        let (place, path) = (self.clone(), path.clone());
+        Ok(file
+            .content(from)
+            .map(move |chunk| {
+                // The lease lives as long as the stream.
+                let _lease = &lease;
+                chunk.map_err(|e| place.error("read", &path, &e))
+            })
+            .boxed())
+    }
+
+    async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+        let full = self.full("write", temporary)?;
+        let lease = self.lease().await?;
+        let file = match resume {
+            Some(kept) => match lease.open(&full, Open::Write).await {
+                Ok(file) => file.set_length(kept).await.map(|()| file),
+                Err(error) => Err(error),
+            },
+            None => match lease.open(&full, Open::CreateNew).await {
+                // A leftover of ours.
+                Err(error) if error.status() == Some(Status::OBJECT_NAME_COLLISION) => {
+                    match lease.remove(&full).await {
+                        Ok(()) => lease.open(&full, Open::CreateNew).await,
+                        Err(error) => Err(error),
+                    }
+                }
+                opened => opened,
+            },
+        };
+        let file = file.map_err(|e| self.error("write", temporary, &e))?;
+        let writer = file.clone();
+        let put = move |at, piece| {
+            let file = writer.clone();
+            async move { file.write(at, piece).await }.boxed()
+        };
+        let pieces = Pieces::new(lease.piece(), AHEAD, resume.unwrap_or(0), put);
+        Ok(Box::new(Upload { place: self.clone(), path: temporary.clone(), full, lease, file, pieces }))
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
+        let (old, new) = (self.full("rename", from)?, self.full("rename to", to)?);
+        let replace = collision == Collision::Replace;
+        let renamed = self.lease().await?.rename(&old, &new, replace).await;
+        renamed.map(|()| None).map_err(|e| self.error("rename to", to, &e))
+    }
+
+    async fn delete(&self, path: &RelPath) -> Result<()> {
+        let full = self.full("delete", path)?;
+        self.lease().await?.remove(&full).await.map_err(|e| self.error("delete", path, &e))
+    }
+
+    async fn make_folder(&self, path: &RelPath) -> Result<()> {
+        make_each(self, path, |at| {
+            async move {
+                let full = self.full("make folder", &at)?;
+                let made = self.lease().await?.make_directory(&full).await;
+                made.map_err(|e| self.error("make folder", &at, &e))
+            }
+            .boxed()
+        })
+        .await
+    }
+}
+
+struct Upload {
+    place: Share,
+    path: RelPath,
+    full: String,
+    lease: Lease,
+    file: RemoteFile,
+    pieces: Pieces<Error>,
+}
+
+impl Upload {
+    fn fail(&mut self, error: &Error) -> PlaceError {
+        self.place.error("write", &self.path, error)
+    }
+}
+
+#[async_trait]
+impl Staged for Upload {
+    async fn write(&mut self, chunk: Bytes) -> Result<()> {
+        let written = self.pieces.write(chunk).await;
+        written.map_err(|e| self.fail(&e))
+    }
+
+    async fn finish(mut self: Box<Self>) -> Result<Entry> {
+        let flushed = self.pieces.flush().await;
+        flushed.map_err(|e| self.fail(&e))?;
+        let Self { place, path, full, lease, file, pieces } = *self;
+        // The last handle, so that closing it tells the server that this is the file's time.
+        drop(pieces);
+        let done = async {
+            file.sync().await?;
+            file.close().await?;
+            lease.look(&full).await
+        };
+        let attributes = done.await.map_err(|e| place.error("write", &path, &e))?;
+        Ok(place.entry(path, attributes))
+    }
+}

@@ -1,0 +1,130 @@
+//! Signing in to network shares, and what they refuse.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod support;
+
+use support::{path, put, read, share_place, share_spec, write};
+use tempfile::TempDir;
+use wetbank_core::Name;
+use wetbank_places::{Place, PlaceErrorKind, Share, probe};
+use wetbank_testbed::{SHARE_USER, Samba, ShareOffer, run};
+
+fn name() -> Name {
+    Name::new("files").unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_version_is_spoken_as_safely_as_it_can() {
+    for (offer, encrypted, words) in [
+        (ShareOffer::Usual, true, "SMB 3.1.1, AES-128-GCM"),
+        (ShareOffer::Usual, false, "SMB 3.1.1, signed"),
+        (ShareOffer::OnlyEncrypted, false, "SMB 3.1.1, signed"),
+        (ShareOffer::Plain, false, "SMB 3.1.1, signed"),
+        (ShareOffer::Older, false, "SMB 3.0, signed"),
+        (ShareOffer::Oldest, false, "SMB 2.1, signed"),
+    ] {
+        let server = Samba::start(offer);
+        let place = share_place(&server, encrypted);
+        assert!(place.secure().await.unwrap().starts_with(words), "{offer:?}");
+        put(&place, ".wetbank-1", &path("gauge.csv"), b"4.2\n").await.unwrap();
+        assert_eq!(read(&place, "gauge.csv").await.unwrap(), b"4.2\n", "{offer:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_wants_encryption_is_never_given_less() {
+    for offer in [ShareOffer::Plain, ShareOffer::Older, ShareOffer::Oldest] {
+        let server = Samba::start(offer);
+        let place = share_place(&server, true);
+        let error = place.reach().await.unwrap_err();
+        assert_eq!(error.kind, PlaceErrorKind::Refused, "{offer:?}: {error}");
+        assert!(error.detail.contains("cannot encrypt") && error.detail.contains("security = \"signed\""), "{error}");
+        assert!(place.secure().await.is_err());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sign_in_is_refused_by_name_and_nobody_is_a_guest() {
+    let (usual, guests) = (Samba::start(ShareOffer::Usual), Samba::start(ShareOffer::Guests));
+    let wrong = Share::new(name(), share_spec(&usual, true), "bittern".into());
+    let mut nobody = share_spec(&guests, false);
+    nobody.user = "nobody-here".to_owned();
+    let unknown = Share::new(name(), nobody, SHARE_USER.1.into());
+    for (place, words) in [(wrong, "secret \"password\""), (unknown, "guest")] {
+        let steps = probe(&place, true).await;
+        let error = steps.last().unwrap().outcome.as_ref().unwrap_err();
+        assert_eq!((steps.last().unwrap().what, error.kind), ("sign in", PlaceErrorKind::Refused));
+        assert!(error.detail.contains(words), "{error}");
+        assert!(!error.to_string().contains("bittern"), "a password is never told");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_domain_may_stand_before_the_user() {
+    let server = Samba::start(ShareOffer::Usual);
+    let spec = wetbank_core::ShareSpec { domain: "MERROW".to_owned(), ..share_spec(&server, true) };
+    let place = Share::new(name(), spec, SHARE_USER.1.into());
+    assert_eq!(place.reach().await.unwrap(), "signed in as MERROW\\merrow");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_share_or_folder_that_is_not_there_is_told() {
+    let server = Samba::start(ShareOffer::Usual);
+    let with = |change: fn(&mut wetbank_core::ShareSpec)| {
+        let mut spec = share_spec(&server, true);
+        change(&mut spec);
+        Share::new(name(), spec, SHARE_USER.1.into())
+    };
+    let error = with(|spec| spec.share = "surveys".to_owned()).reach().await.unwrap_err();
+    assert_eq!(error.kind, PlaceErrorKind::NotFound);
+    assert!(error.detail.contains("has no share \"surveys\""), "{error}");
+    let error = with(|spec| spec.root = "not/here".to_owned()).reach().await.unwrap_err();
+    assert_eq!(error.kind, PlaceErrorKind::NotFound, "{error}");
+    std::fs::create_dir_all(server.root.path().join("field/2026")).unwrap();
+    let below = with(|spec| spec.root = "field/2026".to_owned());
+    put(&below, ".wetbank-1", &path("a.csv"), b"1").await.unwrap();
+    assert_eq!(std::fs::read(server.root.path().join("field/2026/a.csv")).unwrap(), b"1");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_rights_to_write_it_is_said_so() {
+    let server = Samba::start(ShareOffer::ReadOnly);
+    std::fs::write(server.root.path().join("a.csv"), "1").unwrap();
+    let place = share_place(&server, true);
+    assert_eq!(read(&place, "a.csv").await.unwrap(), b"1");
+    let steps = probe(&place, true).await;
+    let last = steps.last().unwrap();
+    assert_eq!(last.what, "write a probe file");
+    assert_eq!(last.outcome.as_ref().unwrap_err().kind, PlaceErrorKind::Denied);
+    assert_eq!(place.delete(&path("a.csv")).await.unwrap_err().kind, PlaceErrorKind::Denied);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_name_that_would_mean_something_else_there_is_never_sent() {
+    let server = Samba::start(ShareOffer::Usual);
+    std::fs::create_dir(server.root.path().join("a")).unwrap();
+    let place = share_place(&server, true);
+    for hostile in ["a\\b.csv", "a.csv:stream", "what?.csv", "*", "dot.", "blank ", "two\nlines"] {
+        let target = wetbank_core::RelPath::from_bytes(hostile.as_bytes()).unwrap();
+        let error = write(&place, ".wetbank-1", &target, b"x").await.map(drop);
+        let renamed = place.rename(&path(".wetbank-1"), &target, wetbank_places::Collision::Replace).await;
+        assert_eq!(renamed.unwrap_err().kind, PlaceErrorKind::BadName, "{hostile:?}: {error:?}");
+        assert_eq!(place.stat(&target).await.unwrap_err().kind, PlaceErrorKind::BadName);
+    }
+    assert_eq!(std::fs::read_dir(server.root.path().join("a")).unwrap().count(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_full_disk_is_no_space() {
+    let root = TempDir::new().unwrap();
+    let at = root.path().to_str().unwrap().to_owned();
+    let mount = ["-t", "tmpfs", "-o", "size=1m", "tmpfs", &at];
+    if !std::process::Command::new("mount").args(mount).status().is_ok_and(|status| status.success()) {
+        return; // Only root may mount.
+    }
+    let server = Samba::sharing(ShareOffer::Usual, root);
+    let error = write(&share_place(&server, true), ".wetbank-1", &path("whole"), &vec![1; 3 << 20]).await.unwrap_err();
+    run("umount", &["-l", &at]);
+    assert_eq!(error.kind, PlaceErrorKind::NoSpace, "{error}");
+}
