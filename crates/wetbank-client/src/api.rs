@@ -490,6 +490,53 @@ pub struct Place {
     /// When it is tried again.
     pub again: Option<String>,
     pub rules: Vec<String>,
+    /// A person signs in to it by agreeing (OAuth 2.0).
+    pub agreed: bool,
+}
+
+/// What a person is asked to agree to before a place can be used.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInOffer {
+    /// The server that is asked.
+    pub server: String,
+    /// The name under which Wetbank is registered there.
+    pub client: String,
+    /// What Wetbank will be allowed to do.
+    pub rights: Vec<Right>,
+    /// `never`, `waiting`, `agreed` or `failed`.
+    pub state: String,
+    /// Why it failed.
+    pub why: Option<String>,
+    /// What the server says was allowed, if it was since the service started.
+    pub granted: Option<Vec<String>>,
+}
+
+/// Something that a connection allows.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Right {
+    /// In the server's words.
+    pub right: String,
+    /// What it means, where the word is a common one.
+    pub meaning: Option<String>,
+}
+
+/// How to ask.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct BeginSignIn {
+    /// With a code to type, instead of coming back to the console.
+    #[serde(default)]
+    pub by_code: bool,
+}
+
+/// Where a person goes to agree.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInBegun {
+    /// The page to open.
+    pub page: String,
+    /// What to type there, when asked by code.
+    pub code: Option<String>,
+    /// Seconds for which the code is good.
+    pub seconds: Option<u64>,
 }
 
 /// A place to be added to the book. Which of these a kind needs, the book reference tells; what
@@ -507,6 +554,21 @@ pub struct NewPlace {
     /// `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
     #[serde(default)]
     pub secrets: BTreeMap<String, String>,
+    /// What somebody is to agree to in place of a password (of webdav).
+    #[serde(default)]
+    pub agreement: Option<NewAgreement>,
+}
+
+/// What somebody is to agree to (OAuth 2.0).
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewAgreement {
+    /// The authorization server, as in `https://drive.merrow.example`.
+    pub server: String,
+    /// The name under which Wetbank is registered there.
+    pub client: String,
+    /// What it is to be allowed to do, in the server's words.
+    #[serde(default)]
+    pub rights: Vec<String>,
 }
 
 /// The value of a key.

@@ -4,6 +4,8 @@ use serde::Serialize;
 use wetbank_core::{Book, Section};
 use wetbank_journal::SectionRecord;
 
+use crate::NewAgreement;
+
 /// What happens to a section.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
@@ -118,6 +120,17 @@ pub(crate) fn place_text(name: &str, keys: &[(&str, toml_edit::Value)]) -> Strin
 pub(crate) fn secret_value(name: &str) -> toml_edit::Value {
     let mut table = toml_edit::InlineTable::new();
     table.insert("secret", name.into());
+    table.into()
+}
+
+/// `{ server = "…", client = "…", rights = […], grant = { secret = "…" } }`
+pub(crate) fn agreement_value(agreement: &NewAgreement, grant: &str) -> toml_edit::Value {
+    let mut table = toml_edit::InlineTable::new();
+    table.insert("server", agreement.server.trim().into());
+    table.insert("client", agreement.client.trim().into());
+    let rights: toml_edit::Array = agreement.rights.iter().map(|right| right.trim()).collect();
+    table.insert("rights", rights.into());
+    table.insert("grant", secret_value(grant));
     table.into()
 }
 

@@ -45,10 +45,16 @@ impl Keys {
     }
 
     pub async fn secret(&self, name: &str) -> Result<SecretString, EngineError> {
-        let sealed = self.journal.secret(name).await?.ok_or_else(|| {
+        self.secret_if_set(name).await?.ok_or_else(|| {
             EngineError::NotNow(format!("secret \"{name}\" is not set; set it with: wetbank secret set {name}"))
-        })?;
-        Ok(self.vault.open_sealed(name, &sealed)?)
+        })
+    }
+
+    pub async fn secret_if_set(&self, name: &str) -> Result<Option<SecretString>, EngineError> {
+        match self.journal.secret(name).await? {
+            Some(sealed) => Ok(Some(self.vault.open_sealed(name, &sealed)?)),
+            None => Ok(None),
+        }
     }
 
     pub async fn set_secret(&self, name: &str, secret: &SecretString) -> Result<(), EngineError> {

@@ -11,6 +11,7 @@ mod clock;
 mod engine;
 mod error;
 mod events;
+mod grants;
 mod health;
 mod keys;
 mod probe;
@@ -23,7 +24,8 @@ mod watch;
 pub use arrangement::{Arrangement, LiveRule};
 pub use book::{BookChange, BookDiff, ChangeKind};
 pub use engine::{
-    Begun, Engine, EngineOptions, ExplainedFile, NewPlaceKeys, NewPlaceValue, PartnerStatus, PlaceStatus, Warning,
+    Begun, CodeToType, Engine, EngineOptions, ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, PartnerStatus,
+    PlaceStatus, SignInOffer, SignInState, Warning,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};

@@ -3,6 +3,7 @@
 //! A [`Place`] is a named folder tree somewhere. All back ends keep the same promises, which
 //! the trait's documentation states and the suite in `tests/conformance` proves on each.
 
+mod agreement;
 mod blocking;
 mod bucket;
 mod error;
@@ -21,6 +22,7 @@ mod tls;
 mod web;
 mod webdav;
 
+pub use agreement::{Agreement, AgreementError, AskedByCode, AskedOnPage, GrantKeeper, Granted, right_words};
 pub use bucket::Bucket;
 pub use error::{PlaceError, PlaceErrorKind};
 pub use folder::{Copied, Folder};
@@ -28,8 +30,8 @@ pub use ftp::Ftp;
 pub use identity::{Identity, shown_identity};
 pub use limited::Limited;
 pub use place::{
-    Capabilities, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream, Staged,
-    fingerprint_of,
+    Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream,
+    Staged, fingerprint_of,
 };
 pub use probe::{ProbeStep, probe};
 pub use sftp::{HostKey, Sftp, SftpCredentials};

@@ -13,7 +13,8 @@ use tokio::sync::{Mutex, OwnedSemaphorePermit, Semaphore};
 use wetbank_core::{Fingerprint, Limits, PlaceName, RelPath};
 
 use crate::{
-    Capabilities, Collision, Cut, Depth, Entry, EntryStream, Folder, Place, ReadStream, Staged, place::Result,
+    Capabilities, ChangeStream, Collision, Cut, Depth, Entry, EntryStream, Folder, Place, ReadStream, Staged,
+    place::Result,
 };
 
 /// A wait is cut so short, so that other hours and another rate are noticed.
@@ -110,6 +111,10 @@ impl Place for Limited {
 
     fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream {
         self.inner.list(folder, depth)
+    }
+
+    fn changes(&self, folder: &RelPath, depth: Depth, since: Option<String>) -> Option<ChangeStream> {
+        self.inner.changes(folder, depth, since)
     }
 
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {

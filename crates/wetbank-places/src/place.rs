@@ -20,6 +20,20 @@ pub type ReadStream = BoxStream<'static, Result<Bytes>>;
 /// Entries of a folder, as they come.
 pub type EntryStream = BoxStream<'static, Result<Entry>>;
 
+/// What changed below a folder, as it comes.
+pub type ChangeStream = BoxStream<'static, Result<Change>>;
+
+/// One change below a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// This is there, new or otherwise than before.
+    There(Entry),
+    /// Nothing is at this path any more.
+    Gone(RelPath),
+    /// That was all: from here on is to be asked the next time.
+    Until(String),
+}
+
 /// What a back end can do beyond what all can.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Capabilities {
@@ -178,6 +192,13 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// The entries of a folder as a stream, in no order, however many; temporary files of ours
     /// included. An error ends it: what came before is true, what is missing is unknown.
     fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream;
+
+    /// What changed in a folder since a token that an earlier call ended with; without one, all that
+    /// is there. Nothing where the place never tells changes. A stream that begins with
+    /// `Unsupported` says that this server does not tell them, or does not know the token any more.
+    fn changes(&self, _folder: &RelPath, _depth: Depth, _since: Option<String>) -> Option<ChangeStream> {
+        None
+    }
 
     /// The content of a file from an offset on. The stream ends only at the true end.
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream>;

@@ -2,7 +2,7 @@
 
 use std::{io, sync::Arc, time::Duration};
 
-use reqwest::{Client, Response};
+use reqwest::{Client, RequestBuilder, Response, StatusCode, header};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use wetbank_core::{HostAddress, PlaceName, RelPath};
 
@@ -10,6 +10,11 @@ use crate::{PlaceError, PlaceErrorKind, place::Result, tls::Tls};
 
 /// Reaching a server may take so long.
 const CONNECT: Duration = Duration::from_secs(15);
+
+/// A server that asks to wait longer is tried again later, like one that is busy.
+const LONGEST_WAIT: Duration = Duration::from_secs(20);
+/// How often a server is waited for before its "too many" counts.
+const TRIES: usize = 3;
 
 /// A web server as one place reaches it.
 pub(crate) struct WebServer {
@@ -100,6 +105,25 @@ impl WebServer {
         self.error(kind, call, path, detail)
     }
 
+    /// Sends a request. A server that says how long to wait is waited for, if that is not long, and
+    /// asked again.
+    pub async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
+        let mut request = request;
+        for _ in 0..TRIES {
+            // A body that comes as a stream cannot be sent again.
+            let again = request.try_clone();
+            let response = request.send().await.map_err(|e| self.broken(call, path, &e))?;
+            match (again, told_to_wait(&response)) {
+                (Some(again), Some(wait)) if wait <= LONGEST_WAIT => {
+                    tokio::time::sleep(wait).await;
+                    request = again;
+                }
+                _ => return Ok(response),
+            }
+        }
+        request.send().await.map_err(|e| self.broken(call, path, &e))
+    }
+
     /// The whole of an answer that is not to be longer than `most` bytes.
     pub async fn text(&self, call: &'static str, path: &RelPath, mut answer: Response, most: usize) -> Result<String> {
         let mut text = Vec::new();
@@ -111,6 +135,13 @@ impl WebServer {
         }
         Ok(String::from_utf8_lossy(&text).into_owned())
     }
+}
+
+/// How long to wait, if an answer says so in seconds (RFC 9110, section 10.2.3; RFC 6585).
+fn told_to_wait(response: &Response) -> Option<Duration> {
+    let is_busy = matches!(response.status(), StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE);
+    let wait = response.headers().get(header::RETRY_AFTER).filter(|_| is_busy)?;
+    wait.to_str().ok()?.trim().parse().ok().map(Duration::from_secs)
 }
 
 /// Host and port of an address.

@@ -7,7 +7,9 @@ mod support;
 use std::{fs, sync::Arc};
 
 use futures_util::StreamExt;
-use support::{Outside, Rig, Sshd, bucket_spec, path, put, read, read_from, sftp_place, share_place, write};
+use support::{
+    AgreedDrive, Outside, Rig, Sshd, bucket_spec, path, put, read, read_from, sftp_place, share_place, write,
+};
 use tempfile::TempDir;
 use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
 use wetbank_places::{Bucket, Collision, Depth, EntryKind, Folder, Ftp, PlaceErrorKind, Webdav};
@@ -90,6 +92,12 @@ async fn bucket() -> Rig {
     Rig { place: Arc::new(place), outside: Outside::Open(url), guards: Vec::new() }
 }
 
+async fn drive() -> Rig {
+    let agreed = AgreedDrive::start(|_| {}).await;
+    let place = Arc::new(agreed.place("merrow"));
+    Rig { place, outside: Outside::Drive(agreed.drive.clone()), guards: Vec::new() }
+}
+
 async fn small_bucket() -> Rig {
     let options = BucketStandinOptions {
         listen: ([127, 0, 0, 1], 0).into(),
@@ -139,6 +147,7 @@ macro_rules! facts {
         mod on_oldest_share { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::share(super::ShareOffer::Oldest)).await })+ }
         mod on_webdav { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::webdav()).await })+ }
         mod on_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::bucket().await).await })+ }
+        mod on_drive { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::drive().await).await })+ }
         mod on_small_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::small_bucket().await).await })+ }
         mod on_small_ftp { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::small_ftp().await).await })+ }
         mod on_folder { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::folder()).await })+ }

@@ -5,9 +5,11 @@ use wetbank_client as api;
 use wetbank_core::{
     BY_HAND, Explanation, Original, Rule, branch_sentence, delivery_words, format_duration, rule_sentence, step_words,
 };
-use wetbank_engine::{Arrangement, ExplainedFile, KeyStatus, LiveRule, PartnerStatus, PlaceStatus, Warning};
+use wetbank_engine::{
+    Arrangement, ExplainedFile, KeyStatus, LiveRule, PartnerStatus, PlaceStatus, SignInOffer, SignInState, Warning,
+};
 use wetbank_journal::{AttemptRecord, HoldRecord, ItemRecord, Journal, JournalError, PlaceState, RunSummary};
-use wetbank_places::{Entry, EntryKind, ProbeStep};
+use wetbank_places::{Entry, EntryKind, ProbeStep, right_words};
 
 /// Days in a rule's strip.
 pub(crate) const DAYS: i64 = 14;
@@ -265,7 +267,20 @@ pub(crate) fn place(place: PlaceStatus) -> api::Place {
         since: place.since.map(time),
         again: place.again.map(time),
         rules: place.rules.iter().map(ToString::to_string).collect(),
+        agreed: place.spec.agreed().is_some(),
     }
+}
+
+pub(crate) fn sign_in_offer(offer: SignInOffer) -> api::SignInOffer {
+    let (state, why, granted) = match offer.state {
+        SignInState::Never => ("never", None, None),
+        SignInState::Waiting => ("waiting", None, None),
+        SignInState::Agreed(granted) => ("agreed", None, granted),
+        SignInState::Failed(why) => ("failed", Some(why), None),
+    };
+    let right = |right: String| api::Right { meaning: right_words(&right).map(str::to_owned), right };
+    let rights = offer.rights.into_iter().map(right).collect();
+    api::SignInOffer { server: offer.server, client: offer.client, rights, state: state.to_owned(), why, granted }
 }
 
 /// Spans without gaps; before the first record nothing is known.

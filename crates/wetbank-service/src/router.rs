@@ -19,7 +19,7 @@ use crate::{
     Token, auth, console,
     day::Day,
     events,
-    handlers::{book, keys, partners, places, rules, runs, status},
+    handlers::{book, keys, partners, places, rules, runs, sign_in, status},
     listings::Listings,
 };
 
@@ -94,6 +94,7 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(places::places, places::add))
             .routes(routes!(places::test))
             .routes(routes!(places::day))
+            .routes(routes!(sign_in::offer, sign_in::begin))
             .routes(routes!(places::browse))
             .routes(routes!(places::by_hand))
             .routes(routes!(partners::partners))
@@ -126,6 +127,7 @@ pub(crate) fn router(shared: Shared) -> Router {
         .route("/api/v1/openapi.json", get(move || async move { axum::Json((*document).clone()) }))
         .route("/api/{*rest}", get(|| async { crate::error::ApiError::not_found("API call", "of this name") }))
         .route("/sign-in", get(console::sign_in))
+        .route(sign_in::BACK, get(sign_in::back))
         .fallback(console::serve)
         .layer(RequestBodyLimitLayer::new(LARGEST_BODY))
         .layer(middleware::from_fn_with_state(shared.clone(), auth::check_host))

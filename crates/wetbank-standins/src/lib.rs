@@ -2,11 +2,13 @@
 //! only small: they listen on this machine and keep their files in a folder or in memory.
 
 mod bucket;
+mod drive;
 mod files;
 mod ftp;
 mod guests;
 mod sftp;
 
 pub use bucket::{BucketStandin, BucketStandinOptions};
+pub use drive::{DriveStandin, DriveStandinOptions, DriveUser};
 pub use ftp::{FtpStandin, FtpStandinOptions};
 pub use sftp::{SftpStandin, SftpStandinOptions};

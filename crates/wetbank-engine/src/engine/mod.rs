@@ -1,5 +1,6 @@
 //! The engine as a whole: what its parts share, starting, stopping.
 
+mod agreements;
 mod book;
 mod by_hand;
 mod files;
@@ -8,9 +9,11 @@ mod partners;
 mod places;
 mod secrets;
 
+pub(crate) use agreements::SignIns;
+pub use agreements::{CodeToType, SignInOffer, SignInState};
 pub use by_hand::Begun;
 pub use partners::{PartnerStatus, Warning};
-pub use places::{NewPlaceKeys, NewPlaceValue};
+pub use places::{NewAgreement, NewPlaceKeys, NewPlaceValue};
 
 use std::{
     collections::{BTreeMap, HashMap},
@@ -34,8 +37,8 @@ use wetbank_places::{
 };
 
 use crate::{
-    Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
-    keys::Keys, probe, runner, step::FailureKind, watch,
+    Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, grants::VaultKeeper,
+    health::HealthBook, keys::Keys, probe, runner, step::FailureKind, watch,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -55,6 +58,7 @@ pub(crate) struct Core {
     pub keys: Keys,
     pub events: Events,
     pub health: HealthBook,
+    pub sign_ins: SignIns,
     pub claims: Claims,
     pub intake: watch::Intake,
     pub work_folder: Folder,
@@ -277,6 +281,7 @@ impl Engine {
             keys,
             events: Events::new(),
             health: HealthBook::default(),
+            sign_ins: SignIns::default(),
             claims: Claims::default(),
             intake,
             work_folder: Folder::new(Name::new("work").expect("a plain name"), work),
@@ -464,7 +469,13 @@ impl Engine {
                     WebSignIn::Password(_, secret) => {
                         Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?)
                     }
-                    WebSignIn::Open | WebSignIn::Agreed(_) => None,
+                    WebSignIn::Open => None,
+                    WebSignIn::Agreed(agreed) => {
+                        let client_secret = self.client_secret(agreed).await.map_err(refused)?;
+                        let keeper = VaultKeeper { keys: self.core.keys.clone(), name: agreed.grant.clone() };
+                        let (name, spec, agreed) = (name.clone(), webdav.clone(), agreed.clone());
+                        return Ok(Arc::new(Webdav::agreed(name, spec, agreed, client_secret, Arc::new(keeper))));
+                    }
                 };
                 Ok(Arc::new(Webdav::new(name.clone(), webdav.clone(), password)))
             }

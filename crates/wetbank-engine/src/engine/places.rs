@@ -19,6 +19,19 @@ pub struct NewPlaceKeys {
     pub keys: Vec<(String, NewPlaceValue)>,
     /// Keys whose value is a secret, as in `password`.
     pub secrets: Vec<(String, SecretString)>,
+    /// What somebody is to agree to, in place of a password.
+    pub agreement: Option<NewAgreement>,
+}
+
+/// What somebody is to agree to.
+#[derive(Debug, Default)]
+pub struct NewAgreement {
+    /// The authorization server.
+    pub server: String,
+    /// The name under which Wetbank is registered there.
+    pub client: String,
+    /// What it is to be allowed to do.
+    pub rights: Vec<String>,
 }
 
 /// A value in a place's text.
@@ -105,6 +118,9 @@ impl Engine {
         }
         let named = new.secrets.iter().zip(&secrets);
         keys.extend(named.map(|((key, _), (secret, _))| (key.as_str(), book::secret_value(secret))));
+        if let Some(agreement) = &new.agreement {
+            keys.push(("agreement", book::agreement_value(agreement, &format!("{name}-grant"))));
+        }
         let known = wetbank_core::place_keys(&new.kind).unwrap_or_default();
         keys.sort_by_key(|(key, _)| (*key != "kind", known.iter().position(|one| one == key)));
         let written = book::place_text(name.as_str(), &keys);

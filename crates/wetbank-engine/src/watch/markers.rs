@@ -31,6 +31,11 @@ impl Markers {
             .is_some_and(|path| self.0.get(&short(&path)).is_some_and(|written| *written >= entry.fingerprint.modified))
     }
 
+    /// Those of a look that showed changes only.
+    pub fn also(&mut self, more: Self) {
+        self.0.extend(more.0);
+    }
+
     /// A marker is gone.
     pub fn forget(&mut self, path: &RelPath) {
         self.0.remove(&short(path));

@@ -1,12 +1,17 @@
 //! Watching a place that reports no changes: looking through it again and again.
 
-use std::{sync::Arc, time::Duration};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+    time::Duration,
+};
 
-use futures_util::StreamExt;
+use futures_util::{StreamExt, TryStreamExt};
+use jiff::Timestamp;
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::RelPath;
-use wetbank_places::{Depth, EntryKind, Place};
+use wetbank_core::{FilePath, RelPath};
+use wetbank_places::{Change, ChangeStream, Depth, Entry, EntryKind, Place, PlaceError, PlaceErrorKind};
 
 use super::{
     Watched,
@@ -17,6 +22,9 @@ use super::{
 };
 use crate::{clock, engine::Core};
 
+/// Everything is looked through so often even where changes are told.
+const WHOLE_EVERY: Duration = Duration::from_secs(15 * 60);
+
 struct Look {
     folder: RelPath,
     deep: bool,
@@ -25,6 +33,20 @@ struct Look {
     settling: Settling,
     /// Markers that the last complete look showed.
     markers: Markers,
+    told: Told,
+}
+
+/// What the place tells of changes.
+#[derive(Default)]
+struct Told {
+    /// From where on changes are to be asked.
+    since: Option<String>,
+    /// When all was looked through the last time; nothing before the first time.
+    whole_at: Option<Instant>,
+    /// The place tells none.
+    none: bool,
+    /// Files that were told and wait: only another change would tell them again.
+    waiting: HashMap<RelPath, Entry>,
 }
 
 /// Looks through the folders until told to stop. One listing serves all rules on a folder.
@@ -41,6 +63,7 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
                 due: Instant::now(),
                 settling: Settling::default(),
                 markers: Markers::default(),
+                told: Told::default(),
             }
         })
         .collect();
@@ -61,69 +84,168 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
     }
 }
 
-async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watched, look: &mut Look) {
-    let since = clock::now();
-    let mut seen = SeenPaths::default();
-    let began = Instant::now();
-    let mut soonest: Option<Duration> = None;
-    let mut found_new = false;
-    let mut markers = Markers::default();
+/// One look at a folder.
+struct Looking<'a> {
+    core: &'a Arc<Core>,
+    place: &'a Arc<dyn Place>,
+    watched: &'a Watched,
+    since: Timestamp,
+    markers: Markers,
+    /// When to look again at the earliest that is asked for.
+    soonest: Option<Duration>,
+    found_new: bool,
+}
+
+/// What there is to look at: changes where the place tells them, else everything. A whole look
+/// comes now and then even so.
+fn source(place: &Arc<dyn Place>, look: &mut Look) -> (ChangeStream, bool) {
     let depth = if look.deep { Depth::All } else { Depth::One };
-    let mut listing = place.list(&look.folder, depth).ready_chunks(TOGETHER);
-    while let Some(chunk) = listing.next().await {
+    let everything = || place.list(&look.folder, depth).map_ok(Change::There).boxed();
+    if look.told.none {
+        return (everything(), true);
+    }
+    let is_due = look.told.whole_at.is_none_or(|at| at.elapsed() > WHOLE_EVERY);
+    let since = look.told.since.clone().filter(|_| !is_due);
+    let is_whole = since.is_none();
+    match place.changes(&look.folder, depth, since) {
+        Some(changes) => (changes, is_whole),
+        None => {
+            look.told.none = true;
+            (everything(), true)
+        }
+    }
+}
+
+async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watched, look: &mut Look) {
+    let began = Instant::now();
+    let (source, is_whole) = source(place, look);
+    let mut looking = Looking {
+        core,
+        place,
+        watched,
+        since: clock::now(),
+        markers: Markers::default(),
+        soonest: None,
+        found_new: false,
+    };
+    let (mut seen, mut until) = (SeenPaths::default(), None);
+    let mut changes = source.ready_chunks(TOGETHER);
+    if is_whole {
+        look.told.waiting.clear();
+    }
+    while let Some(chunk) = changes.next().await {
         let mut entries = Vec::with_capacity(chunk.len());
-        for entry in chunk {
-            match entry {
-                Ok(entry) if entry.kind == EntryKind::File => {
+        for change in chunk {
+            match change {
+                Ok(Change::There(entry)) if entry.kind == EntryKind::File => {
                     seen.insert(&entry.path);
-                    markers.note(watched, &entry);
+                    looking.markers.note(watched, &entry);
+                    look.told.waiting.remove(&entry.path);
                     entries.push(entry);
                 }
-                Ok(_) => {}
+                Ok(Change::There(_)) => {}
+                Ok(Change::Gone(path)) => looking.gone(look, path).await,
+                Ok(Change::Until(token)) => until = Some(token),
                 Err(error) => {
-                    if core.place_failed(&error) {
-                        tracing::warn!(%error, "a watched folder cannot be listed");
-                    }
-                    // What was not listed is not gone.
-                    look.due = Instant::now() + look.pace.after(false, began.elapsed());
+                    look.due = Instant::now() + looking.failed(look, &error, began.elapsed());
                     return;
                 }
             }
         }
-        for (at, file) in untaken(core, place.as_ref(), watched, &entries).await {
-            found_new = true;
-            let (live, entry) = (&watched.rules[at], &entries[file]);
-            let settle = live.rule.arrival.settle;
-            if live.rule.arrival.marker.is_some() {
-                if !markers.vouch_for(live, entry) && !look.markers.vouch_for(live, entry) {
-                    continue;
-                }
-                if settle.is_zero() {
-                    core.intake.offer(sighting(live, place.as_ref(), entry, since)).await;
-                    continue;
-                }
-            }
-            let now = clock::now();
-            match look.settling.look(at, &entry.path, &entry.fingerprint, settle, Seen::FoundElsewhere, now) {
-                Answer::Settled => core.intake.offer(sighting(live, place.as_ref(), entry, since)).await,
-                Answer::LookAgain(due) => {
-                    let wait = clock::until(due);
-                    soonest = Some(soonest.map_or(wait, |soonest| soonest.min(wait)));
-                }
-            }
-        }
+        looking.consider(look, &entries).await;
     }
     if core.health.well(place.name()) {
         core.place_well(place.name());
     }
-    look.settling.keep(|path| seen.contains(path));
-    // A marker may stand behind its file in the listing: then the next look takes the file.
-    if markers.are_news_after(&look.markers) {
-        soonest = Some(Duration::ZERO);
+    if is_whole {
+        look.settling.keep(|path| seen.contains(path));
+        let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == look.folder);
+        forget_gone(core, place.as_ref(), rules, &seen, looking.since).await;
+        look.told.whole_at = Some(began);
     }
-    look.markers = markers;
-    let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == look.folder);
-    forget_gone(core, place.as_ref(), rules, &seen, since).await;
-    let pause = look.pace.after(found_new, began.elapsed());
-    look.due = Instant::now() + soonest.map_or(pause, |soonest| soonest.min(pause).max(began.elapsed()));
+    // A marker may stand behind its file in the listing: then the next look takes the file.
+    if looking.markers.are_news_after(&look.markers) {
+        looking.soonest = Some(Duration::ZERO);
+    }
+    if is_whole {
+        look.markers = std::mem::take(&mut looking.markers);
+    } else {
+        look.markers.also(std::mem::take(&mut looking.markers));
+        // What waits is told no more: it is the same as it was.
+        let waiting: Vec<_> = look.told.waiting.values().filter(|entry| !seen.contains(&entry.path)).cloned().collect();
+        for chunk in waiting.chunks(TOGETHER) {
+            looking.consider(look, chunk).await;
+        }
+    }
+    look.told.since = until;
+    let pause = look.pace.after(looking.found_new, began.elapsed());
+    look.due = Instant::now() + looking.soonest.map_or(pause, |soonest| soonest.min(pause).max(began.elapsed()));
+}
+
+impl Looking<'_> {
+    /// What to do when a look fails: when to look again.
+    fn failed(&self, look: &mut Look, error: &PlaceError, took: Duration) -> Duration {
+        if error.kind == PlaceErrorKind::Unsupported {
+            // No changes are told, or none since then: everything is looked through.
+            look.told.none = look.told.since.take().is_none();
+            look.told.whole_at = None;
+            return Duration::ZERO;
+        }
+        // What was told before may be lost with this answer.
+        look.told.since = None;
+        if self.core.place_failed(error) {
+            tracing::warn!(%error, "a watched folder cannot be listed");
+        }
+        // What was not listed is not gone.
+        look.pace.after(false, took)
+    }
+
+    async fn gone(&self, look: &mut Look, path: RelPath) {
+        look.told.waiting.remove(&path);
+        look.markers.forget(&path);
+        for (at, live) in self.watched.about(&path) {
+            look.settling.forget(at, &path);
+            let file = FilePath { place: self.place.name().clone(), path: path.clone() };
+            let _ = self.core.journal.forget_sightings(&live.rule.name, vec![file], self.since).await;
+        }
+    }
+
+    /// Takes files in for every rule that is about them, once they are complete.
+    async fn consider(&mut self, look: &mut Look, entries: &[Entry]) {
+        let mut waits = HashSet::new();
+        for (at, file) in untaken(self.core, self.place.as_ref(), self.watched, entries).await {
+            self.found_new = true;
+            let (live, entry) = (&self.watched.rules[at], &entries[file]);
+            let arrival = &live.rule.arrival;
+            if arrival.marker.is_some() && !self.markers.vouch_for(live, entry) && !look.markers.vouch_for(live, entry)
+            {
+                waits.insert(file);
+                continue;
+            }
+            let now = clock::now();
+            let answer = if arrival.marker.is_some() && arrival.settle.is_zero() {
+                Answer::Settled
+            } else {
+                let (path, state) = (&entry.path, &entry.fingerprint);
+                look.settling.look(at, path, state, arrival.settle, Seen::FoundElsewhere, now)
+            };
+            match answer {
+                Answer::Settled => {
+                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, self.since)).await;
+                }
+                Answer::LookAgain(due) => {
+                    waits.insert(file);
+                    let wait = clock::until(due);
+                    self.soonest = Some(self.soonest.map_or(wait, |soonest| soonest.min(wait)));
+                }
+            }
+        }
+        for (file, entry) in entries.iter().enumerate().filter(|_| !look.told.none) {
+            if waits.contains(&file) {
+                look.told.waiting.insert(entry.path.clone(), entry.clone());
+            } else {
+                look.told.waiting.remove(&entry.path);
+            }
+        }
+    }
 }

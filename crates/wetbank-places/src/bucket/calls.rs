@@ -109,7 +109,7 @@ impl Bucket {
     /// Sends a request and answers what comes back, if it says yes.
     async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
         let _slot = self.inner.server.slot().await;
-        let response = request.send().await.map_err(|e| self.inner.server.broken(call, path, &e))?;
+        let response = self.inner.server.send(call, path, request).await?;
         self.welcome(call, path, response).await
     }
 

@@ -1,5 +1,6 @@
 //! A folder on a web server (WebDAV, RFC 4918).
 
+mod changes;
 mod propfind;
 mod upload;
 
@@ -12,11 +13,12 @@ use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use secrecy::{ExposeSecret, SecretString};
 use tokio::sync::OwnedSemaphorePermit;
 use tokio_util::io::StreamReader;
-use wetbank_core::{Fingerprint, PlaceName, RelPath, WebSignIn, WebdavSpec};
+use wetbank_core::{AgreedSpec, Fingerprint, PlaceName, RelPath, WebSignIn, WebdavSpec};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
-    ReadStream, Staged,
+    Capabilities, ChangeStream, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError,
+    PlaceErrorKind, ReadStream, Staged,
+    agreement::{Access, GrantKeeper},
     place::{Result, list_each, make_each},
     web::WebServer,
 };
@@ -32,10 +34,17 @@ pub struct Webdav {
     inner: Arc<Inner>,
 }
 
+/// What opens the server.
+enum Pass {
+    Open,
+    Password(SecretString),
+    Access(Box<Access>),
+}
+
 struct Inner {
     server: WebServer,
     spec: WebdavSpec,
-    password: Option<SecretString>,
+    pass: Pass,
     /// The path of the root, encoded, without a slash at its end.
     root: String,
 }
@@ -49,13 +58,29 @@ impl fmt::Debug for Webdav {
 impl Webdav {
     /// The place with this name. The server is reached only when it is used.
     pub fn new(name: PlaceName, spec: WebdavSpec, password: Option<SecretString>) -> Self {
+        Self::with(name, spec, password.map_or(Pass::Open, Pass::Password))
+    }
+
+    /// A place that somebody agrees to with an authorization server.
+    pub fn agreed(
+        name: PlaceName,
+        spec: WebdavSpec,
+        agreed: AgreedSpec,
+        client_secret: Option<SecretString>,
+        keeper: Arc<dyn GrantKeeper>,
+    ) -> Self {
+        let access = Access::new(name.clone(), agreed, client_secret, keeper);
+        Self::with(name, spec, Pass::Access(Box::new(access)))
+    }
+
+    fn with(name: PlaceName, spec: WebdavSpec, pass: Pass) -> Self {
         let server = WebServer::new(name, &spec.url, spec.certificate.as_deref(), spec.connections, spec.silence);
         let root = spec.url.split_once("://").and_then(|(_, rest)| rest.split_once('/')).map_or("", |(_, path)| path);
         let root: String = root.split('/').filter(|p| !p.is_empty()).fold(String::new(), |path, part| {
             let plain: Vec<u8> = percent_decode_str(part).collect();
             format!("{path}/{}", percent_encode(&plain, ENCODED))
         });
-        Self { inner: Arc::new(Inner { server, spec, password, root }) }
+        Self { inner: Arc::new(Inner { server, spec, pass, root }) }
     }
 
     fn url(&self, path: &RelPath) -> String {
@@ -104,20 +129,23 @@ impl Webdav {
         self.error(kind, call, path, detail)
     }
 
-    fn request(&self, method: Method, path: &RelPath) -> RequestBuilder {
-        self.signed(self.inner.server.client.request(method, self.url(path)))
+    async fn request(&self, method: Method, path: &RelPath) -> Result<RequestBuilder> {
+        self.signed(self.inner.server.client.request(method, self.url(path))).await
     }
 
     /// A request that may take long.
-    fn patient_request(&self, method: Method, path: &RelPath) -> RequestBuilder {
-        self.signed(self.inner.server.patient.request(method, self.url(path)))
+    async fn patient_request(&self, method: Method, path: &RelPath) -> Result<RequestBuilder> {
+        self.signed(self.inner.server.patient.request(method, self.url(path))).await
     }
 
-    fn signed(&self, request: RequestBuilder) -> RequestBuilder {
-        match (&self.inner.spec.sign_in, &self.inner.password) {
-            (WebSignIn::Password(user, _), Some(password)) => request.basic_auth(user, Some(password.expose_secret())),
+    async fn signed(&self, request: RequestBuilder) -> Result<RequestBuilder> {
+        Ok(match (&self.inner.pass, &self.inner.spec.sign_in) {
+            (Pass::Password(password), WebSignIn::Password(user, _)) => {
+                request.basic_auth(user, Some(password.expose_secret()))
+            }
+            (Pass::Access(access), _) => request.bearer_auth(access.bearer().await?.expose_secret()),
             _ => request,
-        }
+        })
     }
 
     async fn slot(&self) -> OwnedSemaphorePermit {
@@ -126,19 +154,29 @@ impl Webdav {
 
     /// Sends a request and answers what comes back, if it says yes.
     async fn send(&self, call: &'static str, path: &RelPath, request: RequestBuilder) -> Result<Response> {
-        let response = request.send().await.map_err(|e| self.inner.server.broken(call, path, &e))?;
-        self.welcome(call, path, response)
+        let response = self.inner.server.send(call, path, request).await?;
+        self.welcome(call, path, response).await
     }
 
     /// An answer that says yes.
-    fn welcome(&self, call: &'static str, path: &RelPath, response: Response) -> Result<Response> {
-        if response.status().is_success() { Ok(response) } else { Err(self.refused(call, path, &response)) }
+    async fn welcome(&self, call: &'static str, path: &RelPath, response: Response) -> Result<Response> {
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        if let (StatusCode::UNAUTHORIZED, Pass::Access(access)) = (response.status(), &self.inner.pass) {
+            // Access may end before its time; whether the agreement is over, renewing it tells.
+            access.forget().await;
+            let detail = "the server did not take the access it gave; it is asked for a new one";
+            return Err(self.error(PlaceErrorKind::Interrupted, call, path, detail));
+        }
+        Err(self.refused(call, path, &response))
     }
 
     /// Asks about a path, and with depth 1 about what lies in it.
     async fn propfind(&self, call: &'static str, path: &RelPath, depth: &'static str) -> Result<Response> {
         let method = Method::from_bytes(b"PROPFIND").expect("a plain word");
-        let request = self.request(method, path).header("depth", depth).header(header::CONTENT_TYPE, "application/xml");
+        let request =
+            self.request(method, path).await?.header("depth", depth).header(header::CONTENT_TYPE, "application/xml");
         let response = self.send(call, path, request.body(ASKED)).await?;
         if response.status() != StatusCode::MULTI_STATUS {
             let detail =
@@ -159,6 +197,11 @@ impl Webdav {
     /// The path that an address in a listing means, if it lies in the folder that was listed.
     /// A server that names anything else lies, or means another place: it is never followed.
     fn path_of(&self, folder: &RelPath, href: &str) -> Option<RelPath> {
+        self.path_below(folder, href, false)
+    }
+
+    /// The same for a listing that goes deep, if it does.
+    fn path_below(&self, folder: &RelPath, href: &str, deep: bool) -> Option<RelPath> {
         let path = match href.find("://") {
             Some(at) => href[at + 3..].find('/').map_or("/", |slash| &href[at + 3 + slash..]),
             None => href,
@@ -173,6 +216,7 @@ impl Webdav {
         match rest {
             [] => Some(folder.clone()),
             [name] => folder.join_name(name).ok(),
+            names if deep => names.iter().try_fold(folder.clone(), |path, name| path.join_name(name)).ok(),
             _ => None,
         }
     }
@@ -278,18 +322,22 @@ impl Place for Webdav {
         })
     }
 
+    fn changes(&self, folder: &RelPath, depth: Depth, since: Option<String>) -> Option<ChangeStream> {
+        Some(changes::told(self.clone(), folder.clone(), depth, since))
+    }
+
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
         self.must_be_file("read", path).await?;
         let slot = self.slot().await;
-        let mut request = self.request(Method::GET, path).header(header::ACCEPT_ENCODING, "identity");
+        let mut request = self.request(Method::GET, path).await?.header(header::ACCEPT_ENCODING, "identity");
         if from > 0 {
             request = request.header(header::RANGE, format!("bytes={from}-"));
         }
-        let response = match request.send().await.map_err(|e| self.inner.server.broken("read", path, &e))? {
+        let response = match self.inner.server.send("read", path, request).await? {
             // Nothing lies behind the end.
             past if past.status() == StatusCode::RANGE_NOT_SATISFIABLE => return Ok(stream::empty().boxed()),
             response if response.status().is_success() => response,
-            response => return Err(self.refused("read", path, &response)),
+            response => self.welcome("read", path, response).await?,
         };
         // A server may ignore the range and begin at the beginning.
         let mut skip = if response.status() == StatusCode::PARTIAL_CONTENT { 0 } else { from };
@@ -317,7 +365,7 @@ impl Place for Webdav {
             return Err(self.error(PlaceErrorKind::NotFound, "write", temporary, "its folder is no folder"));
         }
         let slot = self.slot().await;
-        Ok(Box::new(Upload::start(self.clone(), temporary.clone(), slot)))
+        Ok(Box::new(Upload::start(self.clone(), temporary.clone(), slot).await?))
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
@@ -325,17 +373,17 @@ impl Place for Webdav {
         let _slot = self.slot().await;
         let method = Method::from_bytes(b"MOVE").expect("a plain word");
         let overwrite = if collision == Collision::Replace { "T" } else { "F" };
-        let request = self.patient_request(method, from).header("destination", self.url(to));
+        let request = self.patient_request(method, from).await?.header("destination", self.url(to));
         let request = request.header("overwrite", overwrite);
         // A server may copy the whole file to move it.
         let response = self.inner.server.send_slow("rename to", to, request).await?;
-        self.welcome("rename to", to, response).map(|_| None)
+        self.welcome("rename to", to, response).await.map(|_| None)
     }
 
     async fn delete(&self, path: &RelPath) -> Result<()> {
         self.must_be_file("delete", path).await?;
         let _slot = self.slot().await;
-        self.send("delete", path, self.request(Method::DELETE, path)).await.map(drop)
+        self.send("delete", path, self.request(Method::DELETE, path).await?).await.map(drop)
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
@@ -343,7 +391,7 @@ impl Place for Webdav {
             async move {
                 let _slot = self.slot().await;
                 let method = Method::from_bytes(b"MKCOL").expect("a plain word");
-                self.send("make folder", &at, self.request(method, &at)).await.map(drop)
+                self.send("make folder", &at, self.request(method, &at).await?).await.map(drop)
             }
             .boxed()
         })

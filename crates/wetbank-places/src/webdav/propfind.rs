@@ -12,6 +12,17 @@ use crate::{Entry, EntryKind, fingerprint_of, place::owner_shown};
 pub(super) const ASKED: &str = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\
 <propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/><owner/></prop></propfind>";
 
+/// What we ask of a folder's changes (RFC 6578, section 3.2) since a token, or from the beginning.
+pub(super) fn changes_asked(since: Option<&str>, deep: bool) -> String {
+    let since = since.map(quick_xml::escape::escape).unwrap_or_default();
+    format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token>{since}</sync-token>\
+         <sync-level>{}</sync-level><prop><resourcetype/><getcontentlength/><getlastmodified/><owner/></prop>\
+         </sync-collection>",
+        if deep { "infinite" } else { "1" }
+    )
+}
+
 /// Bytes of one text at most: no honest path or date is longer.
 const LONGEST_TEXT: usize = 64 << 10;
 
@@ -26,6 +37,8 @@ pub(super) struct Told {
     pub fingerprint: Fingerprint,
     /// Who owns it (RFC 3744, section 5.1).
     pub owner: Option<String>,
+    /// What the server says of the whole of it, as 404 when it is gone.
+    pub status: Option<u16>,
 }
 
 impl Told {
@@ -51,6 +64,8 @@ pub(super) enum Unreadable {
 /// Reads `response` elements one after the other.
 pub(super) struct Responses<R> {
     reader: NsReader<R>,
+    /// From where changes are to be asked the next time, once it was told.
+    pub token: Option<String>,
     buffer: Vec<u8>,
     is_ended: bool,
 }
@@ -63,13 +78,15 @@ struct Partial {
     modified: i64,
     owner: Option<String>,
     in_owner: bool,
+    in_propstat: bool,
+    status: Option<u16>,
 }
 
 impl<R: AsyncBufRead + Unpin> Responses<R> {
     pub fn new(input: R) -> Self {
         let mut reader = NsReader::from_reader(input);
         reader.config_mut().expand_empty_elements = true;
-        Self { reader, buffer: Vec::new(), is_ended: false }
+        Self { reader, token: None, buffer: Vec::new(), is_ended: false }
     }
 
     /// The next entry, or nothing at the end.
@@ -97,6 +114,11 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
                                 partial.is_folder = true;
                             }
                         }
+                        (true, "propstat") => {
+                            if let Some(partial) = &mut partial {
+                                partial.in_propstat = true;
+                            }
+                        }
                         (true, "owner") => {
                             if let Some(partial) = &mut partial {
                                 partial.in_owner = true;
@@ -117,6 +139,9 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
                 Event::End(end) if is_dav => {
                     let name = end.local_name();
                     let Some(entry) = &mut partial else {
+                        if name.as_ref() == "sync-token" {
+                            self.token = Some(text.trim().to_owned()).filter(|token| !token.is_empty());
+                        }
                         if name.as_ref() == "multistatus" {
                             self.is_ended = true;
                             return Ok(None);
@@ -124,6 +149,10 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
                         continue;
                     };
                     match name.as_ref() {
+                        "propstat" => entry.in_propstat = false,
+                        "status" if !entry.in_propstat => {
+                            entry.status = text.split_ascii_whitespace().nth(1).and_then(|code| code.parse().ok());
+                        }
                         "owner" => {
                             entry.in_owner = false;
                             entry.owner = entry.owner.take().or_else(|| owner_shown(text.trim().as_bytes()));
@@ -141,8 +170,9 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
                         "response" => {
                             let kind = if entry.is_folder { EntryKind::Folder } else { EntryKind::File };
                             let fingerprint = fingerprint_of(entry.size, entry.modified, None);
-                            let (href, owner) = (std::mem::take(&mut entry.href), entry.owner.take());
-                            return Ok(Some(Told { href, kind, fingerprint, owner }));
+                            let (href, owner, status) =
+                                (std::mem::take(&mut entry.href), entry.owner.take(), entry.status);
+                            return Ok(Some(Told { href, kind, fingerprint, owner, status }));
                         }
                         _ => {}
                     }

@@ -25,18 +25,18 @@ pub(super) struct Upload {
 }
 
 impl Upload {
-    pub fn start(place: Webdav, path: RelPath, slot: OwnedSemaphorePermit) -> Self {
+    pub async fn start(place: Webdav, path: RelPath, slot: OwnedSemaphorePermit) -> Result<Self> {
         let (chunks, queue) = mpsc::channel(QUEUE);
         let body = ReceiverStream::new(queue);
-        let request = place.patient_request(Method::PUT, &path);
+        let request = place.patient_request(Method::PUT, &path).await?;
         let request = request.header(header::CONTENT_TYPE, "application/octet-stream");
         let (sender, target) = (place.clone(), path.clone());
         let request = tokio::spawn(async move {
             let _slot = slot;
             let response = sender.inner.server.send_body("write", &target, request, body).await?;
-            sender.welcome("write", &target, response).map(drop)
+            sender.welcome("write", &target, response).await.map(drop)
         });
-        Self { place, path, chunks: Some(chunks), request, sent: 0 }
+        Ok(Self { place, path, chunks: Some(chunks), request, sent: 0 })
     }
 
     /// How the request ended.

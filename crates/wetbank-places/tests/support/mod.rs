@@ -18,9 +18,12 @@ use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpListener,
 };
-use wetbank_core::{BucketAddressing, BucketSpec, Name, RelPath, SILENCE, SftpSignIn, SftpSpec, ShareSpec};
-use wetbank_places::{Collision, Entry, Place, PlaceError, Sftp, SftpCredentials, Share};
-use wetbank_standins::BucketStandin;
+use wetbank_core::{
+    AgreedSpec, BucketAddressing, BucketSpec, Name, RelPath, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn,
+    WebdavSpec,
+};
+use wetbank_places::{Collision, Entry, GrantKeeper, Place, PlaceError, Sftp, SftpCredentials, Share, Webdav};
+use wetbank_standins::{BucketStandin, DriveStandin, DriveStandinOptions, DriveUser};
 use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba};
 pub use wetbank_testbed::{Sshd, client_key};
 
@@ -37,6 +40,70 @@ pub enum Outside {
     /// The address of a bucket that asks for no signature.
     Open(String),
     Standin(Arc<BucketStandin>),
+    Drive(Arc<DriveStandin>),
+}
+
+/// A cloud drive whose user has agreed, and where the lasting half of that is kept.
+pub struct AgreedDrive {
+    pub drive: Arc<DriveStandin>,
+    pub keeper: Arc<MemoryKeeper>,
+}
+
+/// Who has files on the drive.
+pub const DRIVE_USER: &str = "tove";
+
+#[derive(Debug, Default)]
+pub struct MemoryKeeper(pub std::sync::Mutex<Option<SecretString>>);
+
+#[async_trait::async_trait]
+impl GrantKeeper for MemoryKeeper {
+    async fn load(&self) -> Result<Option<SecretString>, String> {
+        Ok(self.0.lock().unwrap().clone())
+    }
+
+    async fn keep(&self, lasting: &SecretString) -> Result<(), String> {
+        *self.0.lock().unwrap() = Some(lasting.clone());
+        Ok(())
+    }
+}
+
+impl AgreedDrive {
+    pub async fn start(change: impl FnOnce(&mut DriveStandinOptions)) -> Self {
+        let user = |tenant: &str, name: &str| DriveUser {
+            tenant: tenant.to_owned(),
+            name: name.to_owned(),
+            password: "grey heron".to_owned(),
+        };
+        let mut options = DriveStandinOptions::new(vec![user("merrow", DRIVE_USER), user("harlan", "odd")]);
+        change(&mut options);
+        let drive = Arc::new(DriveStandin::start(options).await.unwrap());
+        let keeper = Arc::new(MemoryKeeper::default());
+        let agreed = Self { drive, keeper };
+        agreed.agree(&["files.read", "files.write"]);
+        agreed
+    }
+
+    pub fn agree(&self, rights: &[&str]) {
+        *self.keeper.0.lock().unwrap() = Some(self.drive.grant(DRIVE_USER, rights).into());
+    }
+
+    pub fn place(&self, tenant: &str) -> Webdav {
+        let agreed = AgreedSpec {
+            server: self.drive.url(),
+            client: "wetbank".to_owned(),
+            client_secret: None,
+            rights: vec!["files.read".to_owned(), "files.write".to_owned()],
+            grant: Name::new("grant").unwrap(),
+        };
+        let spec = WebdavSpec {
+            url: self.drive.files(tenant),
+            sign_in: WebSignIn::Agreed(agreed.clone()),
+            certificate: None,
+            connections: 8,
+            silence: SILENCE,
+        };
+        Webdav::agreed(Name::new("drive").unwrap(), spec, agreed, None, self.keeper.clone())
+    }
 }
 
 impl Outside {
@@ -44,7 +111,7 @@ impl Outside {
     pub fn folder(&self) -> Option<&Path> {
         match self {
             Self::Folder(root) => Some(root),
-            Self::Open(_) | Self::Standin(_) => None,
+            _ => None,
         }
     }
 
@@ -75,6 +142,7 @@ impl Outside {
                 assert!(put.unwrap().status().is_success());
             }
             Self::Standin(standin) => standin.put(std::str::from_utf8(name).unwrap(), content.to_vec()),
+            Self::Drive(drive) => drive.put("merrow", name, content.to_vec(), "Tove"),
         }
     }
 
@@ -88,12 +156,14 @@ impl Outside {
                 if got.status().is_success() { Some(got.bytes().await.unwrap().to_vec()) } else { None }
             }
             Self::Standin(standin) => standin.object(std::str::from_utf8(name).unwrap()),
+            Self::Drive(drive) => drive.get("merrow", name).map(|content| content.to_vec()),
         }
     }
 
     pub async fn make_folder(&self, name: &str) {
         match self {
             Self::Folder(root) => fs::create_dir_all(root.join(name)).unwrap(),
+            Self::Drive(drive) => drive.make_folder("merrow", name),
             _ => self.put(format!("{name}/"), "").await,
         }
     }
@@ -101,6 +171,7 @@ impl Outside {
     pub async fn has_folder(&self, name: &str) -> bool {
         match self {
             Self::Folder(root) => root.join(name).is_dir(),
+            Self::Drive(drive) => drive.has_folder("merrow", name),
             _ => self.get(format!("{name}/")).await.is_some(),
         }
     }
@@ -114,6 +185,7 @@ impl Outside {
                 assert!(removed.status().is_success());
             }
             Self::Standin(standin) => standin.remove_bucket(),
+            Self::Drive(drive) => drive.remove("merrow"),
         }
     }
 }

@@ -6,6 +6,7 @@ pub(crate) mod partners;
 pub(crate) mod places;
 pub(crate) mod rules;
 pub(crate) mod runs;
+pub(crate) mod sign_in;
 pub(crate) mod status;
 
 use axum::extract::{FromRequest, FromRequestParts};

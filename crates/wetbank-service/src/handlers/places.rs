@@ -7,7 +7,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
 use wetbank_core::{HandDelivery, RelPath};
-use wetbank_engine::{NewPlaceKeys, NewPlaceValue};
+use wetbank_engine::{NewAgreement, NewPlaceKeys, NewPlaceValue};
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
 use super::{Asked, Body, Part, WHO, file};
@@ -38,6 +38,7 @@ pub(crate) async fn add(
     let keys = NewPlaceKeys {
         kind: new.kind,
         keys: new.keys.into_iter().map(|(key, given)| (key, value(given))).collect(),
+        agreement: new.agreement.map(|new| NewAgreement { server: new.server, client: new.client, rights: new.rights }),
         secrets: new.secrets.into_iter().map(|(key, secret)| (key, SecretString::from(secret))).collect(),
     };
     state.engine.add_place(&new.name, &keys, WHO).await?;

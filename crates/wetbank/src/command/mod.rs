@@ -9,6 +9,7 @@ mod rule;
 mod run;
 mod secret;
 pub(crate) mod serve;
+mod sign_in;
 mod status;
 mod trace;
 

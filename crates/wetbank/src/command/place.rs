@@ -3,10 +3,10 @@ use std::{collections::BTreeMap, path::PathBuf};
 use anyhow::Result;
 use clap::{Args, Subcommand};
 use wetbank_client::{
-    Begun, ByHand, Client, KeyValue, Listing, NewPlace, Place, TestPlace, TestStep, TestedPlace, segment,
+    Begun, ByHand, Client, KeyValue, Listing, NewAgreement, NewPlace, Place, TestPlace, TestStep, TestedPlace, segment,
 };
 
-use super::{WrongRequest, read_secret};
+use super::{WrongRequest, read_secret, sign_in};
 use crate::{
     End,
     output::{Output, line, size, table, when_ever},
@@ -34,6 +34,15 @@ pub(crate) enum Verb {
         /// partner told it
         #[arg(long, value_name = "SHA256:…")]
         confirm: Option<String>,
+    },
+    /// Sign in to a place that asks you to agree on its own page (OAuth 2.0): shows what the
+    /// connection will be allowed to do, then a code to type there, and waits
+    SignIn {
+        /// Its name
+        place: String,
+        /// Begin without asking whether the rights are well
+        #[arg(long)]
+        yes: bool,
     },
     /// What lies in a folder
     Browse {
@@ -144,6 +153,15 @@ pub(crate) struct Add {
     /// NAME-password
     #[arg(long, conflicts_with = "key_file")]
     password: bool,
+    /// In place of a password: sign in by agreeing, with this authorization server (webdav)
+    #[arg(long, value_name = "URL", conflicts_with_all = ["password", "user"], requires = "client")]
+    agreement: Option<String>,
+    /// The name under which Wetbank is registered with the authorization server
+    #[arg(long, requires = "agreement")]
+    client: Option<String>,
+    /// What the connection is to be allowed to do, in that server's words; may be given again
+    #[arg(long = "right", value_name = "RIGHT", requires = "agreement")]
+    rights: Vec<String>,
     /// How a connection is secured. FTP: tls, tls-from-start or none. A share: encrypted or signed
     #[arg(long)]
     security: Option<String>,
@@ -186,8 +204,15 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     let numbers = [("port", add.port.map(i64::from)), ("connections", add.connections.map(i64::from))];
     let texts = texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), KeyValue::Text(text?))));
     let numbers = numbers.into_iter().filter_map(|(key, number)| Some((key.to_owned(), KeyValue::Number(number?))));
-    let new = NewPlace { name: name.clone(), kind: add.kind, keys: texts.chain(numbers).collect(), secrets };
+    let agreement =
+        add.agreement.map(|server| NewAgreement { server, client: add.client.unwrap_or_default(), rights: add.rights });
+    let asks = agreement.is_some();
+    let new = NewPlace { name: name.clone(), kind: add.kind, keys: texts.chain(numbers).collect(), secrets, agreement };
     client.post_nothing("/places", &new).await?;
+    if asks {
+        output.said(&format!("place {name} added; sign in to it with: wetbank place sign-in {name}"))?;
+        return Ok(End::Done);
+    }
     test(&name, TestPlace::default(), client, output).await
 }
 
@@ -202,7 +227,7 @@ pub(super) fn show_steps(steps: &[TestStep]) {
     }
 }
 
-async fn test(place: &str, how: TestPlace, client: &Client, output: Output) -> Result<End> {
+pub(super) async fn test(place: &str, how: TestPlace, client: &Client, output: Output) -> Result<End> {
     let tested: TestedPlace = client.post(&format!("/places/{}/test", segment(place)), &how).await?;
     output.show(&tested, |tested| {
         show_steps(&tested.steps);
@@ -253,6 +278,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
         Verb::Test { place, write, confirm } => {
             return test(&place, TestPlace { write, confirm }, client, output).await;
         }
+        Verb::SignIn { place, yes } => return sign_in::run(&place, yes, client, output).await,
         Verb::Browse { folder, limit } => {
             let (place, folder) = folder.split_once(':').unwrap_or((&folder, ""));
             let path = format!("/places/{}/browse", segment(place));

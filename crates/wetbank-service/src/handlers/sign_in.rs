@@ -1,0 +1,76 @@
+//! Signing in to places that a person agrees to.
+
+use axum::{
+    Json,
+    extract::{Query, State},
+    http::{HeaderMap, header},
+    response::{IntoResponse, Redirect, Response},
+};
+use serde::Deserialize;
+use wetbank_client as api;
+
+use super::{Body, Part};
+use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+
+/// Where people come back to.
+pub(crate) const BACK: &str = "/signed-in";
+
+/// What a person is asked to agree to before the place can be used, and whether somebody did.
+#[utoipa::path(get, path = "/places/{name}/sign-in", tag = "places", params(("name" = String, Path)), responses((status = 200, body = api::SignInOffer), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+pub(crate) async fn offer(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+) -> Result<Json<api::SignInOffer>, ApiError> {
+    Ok(Json(map::sign_in_offer(state.engine.sign_in_offer(&name).await?)))
+}
+
+/// Begin to ask: answers the page on which a person signs in and agrees.
+#[utoipa::path(post, path = "/places/{name}/sign-in", tag = "places", params(("name" = String, Path)), request_body = api::BeginSignIn, responses((status = 200, body = api::SignInBegun), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+pub(crate) async fn begin(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+    headers: HeaderMap,
+    Body(how): Body<api::BeginSignIn>,
+) -> Result<Json<api::SignInBegun>, ApiError> {
+    if how.by_code {
+        let asked = state.engine.ask_by_code(&name).await?;
+        let (page, seconds) = (asked.direct.unwrap_or(asked.page), asked.good_for.as_secs());
+        return Ok(Json(api::SignInBegun { page, code: Some(asked.code), seconds: Some(seconds) }));
+    }
+    // The host was checked before: it is this machine or the address that we listen on.
+    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
+    let host = text(header::HOST).ok_or_else(|| ApiError::bad("the request names no host to come back to"))?;
+    let scheme = match headers.get("x-forwarded-proto").and_then(|value| value.to_str().ok()) {
+        Some("https") => "https",
+        _ => "http",
+    };
+    let page = state.engine.ask_on_page(&name, &format!("{scheme}://{host}{BACK}")).await?;
+    Ok(Json(api::SignInBegun { page, code: None, seconds: None }))
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Answer {
+    #[serde(default)]
+    state: String,
+    code: Option<String>,
+    error: Option<String>,
+}
+
+/// A person comes back from the server's page. The address holds what only the server could
+/// know, so no other proof is asked: a browser that comes from elsewhere brings no cookie.
+pub(crate) async fn back(State(state): State<Shared>, Query(answer): Query<Answer>) -> Response {
+    let said = match (answer.code, answer.error) {
+        (Some(code), None) => Ok(code),
+        (_, error) => Err(error.unwrap_or_else(|| "nothing".to_owned())),
+    };
+    let to = match state.engine.answered_on_page(&answer.state, said).await {
+        Ok(place) => format!("/places/{place}?test=now"),
+        Err(error) => {
+            tracing::warn!(%error, "nobody signed in");
+            "/places?sign-in=failed".to_owned()
+        }
+    };
+    Redirect::to(&to).into_response()
+}
