@@ -52,7 +52,8 @@ async fn changes_are_told_page_by_page_and_each_once() {
     place.delete(&path("in/03.csv")).await.unwrap();
     let (told, since) = changes(&place, "in", Depth::One, Some(since)).await.unwrap();
     assert_eq!(told, BTreeMap::from([("in/03.csv".to_owned(), false), ("in/new.csv".to_owned(), true)]));
-    assert_eq!(changes(&place, "in", Depth::All, None).await.unwrap().0.len(), 31, "deep ones, too");
+    let (all, _) = changes(&place, "in", Depth::All, None).await.unwrap();
+    assert_eq!(all.values().filter(|is_there| **is_there).count(), 31, "deep ones, too");
     drive.forget_changes();
     let error = changes(&place, "in", Depth::One, Some(since)).await.unwrap_err();
     assert_eq!(error.kind, PlaceErrorKind::Unsupported, "it begins anew: {error}");

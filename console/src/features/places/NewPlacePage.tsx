@@ -6,7 +6,7 @@ import { type NewPlace, api } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
 
 type Kind = "folder" | "sftp" | "ftp" | "share" | "webdav" | "bucket";
-type Key = "root" | "mount" | "host" | "port" | "share" | "url" | "user" | "bucket" | "region" | "access-key";
+type Key = "root" | "mount" | "host" | "port" | "share" | "url" | "user" | "bucket" | "region" | "access-key" | "server" | "client" | "rights";
 type Secret = "password" | "key" | "secret-key";
 
 const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret?: Secret }> = {
@@ -57,6 +57,9 @@ const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed:
   },
   bucket: { label: "Bucket", hint: () => "its name, as in tidewatch-archive", needed: () => true },
   region: { label: "Region", hint: () => "as its operator calls it; most stores of one’s own need none", needed: () => false },
+  server: { label: "Who is asked", hint: () => "the address of the sign-in, as in https://drive.merrow.example", needed: () => true },
+  client: { label: "Registered as", hint: () => "the name under which Wetbank is registered there", needed: () => true },
+  rights: { label: "Rights", hint: () => "what it is to be allowed to do, in that server’s words: files.read files.write", needed: () => false },
   "access-key": { label: "Access key", hint: () => "the key’s public half", needed: () => true },
 };
 
@@ -90,10 +93,26 @@ function Field({ label, hint, children }: { label: string; hint?: string; childr
   );
 }
 
+type SignInWay = "password" | "key" | "agreement";
+
+// Kinds that can be signed in to in more than one way.
+const ways: Partial<Record<Kind, SignInWay[]>> = { sftp: ["password", "key"], webdav: ["password", "agreement"] };
+const wayLabels: Record<SignInWay, string> = { password: "a password", key: "a private key", agreement: "by agreeing on its own page (OAuth 2.0)" };
+
+// What has to be typed, as the kind and the way to sign in have it.
+function keysOf(typed: Typed): Key[] {
+  const { keys } = kinds[typed.kind];
+  return agrees(typed) ? [...keys.filter((key) => key !== "user"), "server", "client", "rights"] : keys;
+}
+
+function agrees(typed: Typed): boolean {
+  return typed.kind === "webdav" && typed.signIn === "agreement";
+}
+
 interface Typed {
   kind: Kind;
   name: string;
-  signIn: "password" | "key";
+  signIn: SignInWay;
   secret: string;
   security: string;
   values: Partial<Record<Key, string>>;
@@ -101,12 +120,14 @@ interface Typed {
 
 // What the typed secret is: a server that takes both may get a key in place of a password.
 function secretOf(typed: Typed): Secret | undefined {
+  if (agrees(typed)) return undefined;
   return typed.kind === "sftp" && typed.signIn === "key" ? "key" : kinds[typed.kind].secret;
 }
 
 async function add(typed: Typed): Promise<string> {
-  const { keys } = kinds[typed.kind];
   const name = typed.name.trim();
+  const text = (key: Key) => typed.values[key]?.trim() ?? "";
+  const keys = kinds[typed.kind].keys.filter((key) => !(agrees(typed) && key === "user"));
   const given = keys.map((key) => [key, typed.values[key]?.trim() ?? ""] as const).filter(([, value]) => value !== "");
   const values: NewPlace["keys"] = Object.fromEntries(given.map(([key, value]) => [key, key === "port" ? Number(value) : value]));
   const secret = secretOf(typed);
@@ -115,6 +136,7 @@ async function add(typed: Typed): Promise<string> {
     kind: typed.kind,
     keys: securities[typed.kind] ? { ...values, security: typed.security } : values,
     secrets: secret ? { [secret]: typed.secret } : {},
+    agreement: agrees(typed) ? { server: text("server"), client: text("client"), rights: text("rights").split(/\s+/).filter(Boolean) } : null,
   };
   await api.post("/places", place);
   return name;
@@ -129,10 +151,10 @@ export function NewPlacePage() {
     mutationFn: () => add(typed),
     onSuccess: async (name) => {
       await client.invalidateQueries({ queryKey: ["live"] });
-      await navigate(`/places/${name}?test=now`);
+      // Before somebody signed in there is nothing to test.
+      await navigate(agrees(typed) ? `/places/${name}` : `/places/${name}?test=now`);
     },
   });
-  const kind = kinds[typed.kind];
   const secret = secretOf(typed);
   const security = securities[typed.kind];
   return (
@@ -151,7 +173,7 @@ export function NewPlacePage() {
           <legend className="pb-1 font-semibold">What is it?</legend>
           {(Object.keys(kinds) as Kind[]).map((one) => (
             <label key={one} className="flex items-start gap-2">
-              <input type="radio" name="kind" className="radio radio-sm mt-0.5" checked={typed.kind === one} onChange={() => set({ kind: one, security: securities[one]?.[0]?.value ?? "" })} />
+              <input type="radio" name="kind" className="radio radio-sm mt-0.5" checked={typed.kind === one} onChange={() => set({ kind: one, signIn: "password", security: securities[one]?.[0]?.value ?? "" })} />
               <span>
                 {kinds[one].label} <span className="quiet block text-sm">{kinds[one].about}</span>
               </span>
@@ -172,7 +194,7 @@ export function NewPlacePage() {
           )}
         </Field>
         <div className="grid items-start gap-5 sm:grid-cols-2">
-        {kind.keys.map((key) => (
+        {keysOf(typed).map((key) => (
           <Field key={key} label={fields[key].label} hint={fields[key].hint(typed.kind)}>
             {(id, hint) => (
               <input
@@ -202,13 +224,13 @@ export function NewPlacePage() {
           </Field>
         )}
         </div>
-        {typed.kind === "sftp" && (
+        {ways[typed.kind] && (
           <fieldset className="flex flex-wrap gap-4">
             <legend className="pb-1 font-semibold">Sign in with</legend>
-            {(["password", "key"] as const).map((one) => (
+            {ways[typed.kind]?.map((one) => (
               <label key={one} className="flex items-center gap-2">
                 <input type="radio" name="sign-in" className="radio radio-sm" checked={typed.signIn === one} onChange={() => set({ signIn: one })} />
-                {one === "key" ? "a private key" : "a password"}
+                {wayLabels[one]}
               </label>
             ))}
           </fieldset>
@@ -251,7 +273,7 @@ export function NewPlacePage() {
         )}
         <p className="flex flex-wrap items-center gap-3">
           <button type="submit" className="btn btn-primary" disabled={adding.isPending}>
-            {adding.isPending ? "Adding…" : "Add and test"}
+            {adding.isPending ? "Adding…" : agrees(typed) ? "Add, then sign in" : "Add and test"}
           </button>
           {secret && <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>}
         </p>

@@ -8,6 +8,7 @@ import { Crumbs } from "../../shared/ui/Crumbs";
 import { FolderList } from "../../shared/ui/FolderList";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { DayOfPlace } from "./DayOfPlace";
+import { SignIn } from "./SignIn";
 
 function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   const client = useQueryClient();
@@ -88,6 +89,7 @@ function One({ place }: { place: Place }) {
           <FolderList place={place.name} folder={search.get("folder") ?? ""} onFolder={(folder) => setSearch(folder ? { folder } : {})} />
         </section>
         <div className="grid min-w-0 gap-4">
+          {place.agreed && <SignIn place={place} />}
           <Test place={place} atOnce={search.get("test") === "now"} />
           <DayOfPlace place={place.name} />
           <section className="panel" aria-label="Rules that use it">

@@ -330,6 +330,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/places/{name}/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a person is asked to agree to before the place can be used, and whether somebody did. */
+        get: operations["offer"];
+        put?: never;
+        /** Begin to ask: answers the page on which a person signs in and agrees. */
+        post: operations["begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{name}/test": {
         parameters: {
             query?: never;
@@ -601,6 +619,11 @@ export interface components {
             /** @description Where its result is. */
             target?: string | null;
         };
+        /** @description How to ask. */
+        BeginSignIn: {
+            /** @description With a code to type, instead of coming back to the console. */
+            by_code?: boolean;
+        };
         Begun: {
             /** @description Files; each is a run of its own. */
             files: number;
@@ -851,11 +874,22 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        /** @description What somebody is to agree to (OAuth 2.0). */
+        NewAgreement: {
+            /** @description The name under which Wetbank is registered there. */
+            client: string;
+            /** @description What it is to be allowed to do, in the server's words. */
+            rights?: string[];
+            /** @description The authorization server, as in `https://drive.merrow.example`. */
+            server: string;
+        };
         /**
          * @description A place to be added to the book. Which of these a kind needs, the book reference tells; what
          *     is not given gets the kind's usual value.
          */
         NewPlace: {
+            /** @default null */
+            agreement: components["schemas"]["NewAgreement"] | null;
             /**
              * @description The keys that the book has for this kind, with their values.
              * @default {}
@@ -918,6 +952,8 @@ export interface components {
             address: string;
             /** @description When it is tried again. */
             again?: string | null;
+            /** @description A person signs in to it by agreeing (OAuth 2.0). */
+            agreed: boolean;
             /** @description The last contact. */
             at?: string | null;
             error?: string | null;
@@ -976,6 +1012,13 @@ export interface components {
              * @description Only this item; without it, all that is held or waits.
              */
             item?: number | null;
+        };
+        /** @description Something that a connection allows. */
+        Right: {
+            /** @description What it means, where the word is a common one. */
+            meaning?: string | null;
+            /** @description In the server's words. */
+            right: string;
         };
         Rule: components["schemas"]["RuleSummary"] & {
             below: boolean;
@@ -1054,6 +1097,33 @@ export interface components {
         };
         SignIn: {
             token: string;
+        };
+        /** @description Where a person goes to agree. */
+        SignInBegun: {
+            /** @description What to type there, when asked by code. */
+            code?: string | null;
+            /** @description The page to open. */
+            page: string;
+            /**
+             * Format: int64
+             * @description Seconds for which the code is good.
+             */
+            seconds?: number | null;
+        };
+        /** @description What a person is asked to agree to before a place can be used. */
+        SignInOffer: {
+            /** @description The name under which Wetbank is registered there. */
+            client: string;
+            /** @description What the server says was allowed, if it was since the service started. */
+            granted?: string[] | null;
+            /** @description What Wetbank will be allowed to do. */
+            rights: components["schemas"]["Right"][];
+            /** @description The server that is asked. */
+            server: string;
+            /** @description `never`, `waiting`, `agreed` or `failed`. */
+            state: string;
+            /** @description Why it failed. */
+            why?: string | null;
         };
         Started: {
             /** Format: int64 */
@@ -1812,6 +1882,84 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    offer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInOffer"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginSignIn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInBegun"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -101,6 +101,8 @@ impl<R: AsyncBufRead + Unpin> Responses<R> {
             let (namespace, event) = match self.reader.read_resolved_event_into_async(&mut self.buffer).await {
                 Ok(read) => read,
                 Err(quick_xml::Error::Io(error)) => return Err(Unreadable::Broken(error.to_string())),
+                // Something was begun and not ended.
+                Err(quick_xml::Error::Syntax(_)) => return Err(Unreadable::BreaksOff),
                 Err(error) => return Err(error.into()),
             };
             let is_dav = matches!(namespace, ResolveResult::Bound(ns) if ns.as_ref() == "DAV:");

@@ -187,6 +187,11 @@ impl DriveStandin {
         locked(&self.served.grants).answer_device(code, Some(user))
     }
 
+    /// Agrees to whatever a device asks for now; answers whether one does.
+    pub fn agree_to_any_device(&self, user: &str) -> bool {
+        locked(&self.served.grants).answer_any_device(user)
+    }
+
     /// Ends all that was agreed to, as an administrator would.
     pub fn revoke_all(&self) {
         locked(&self.served.grants).revoke_all();

@@ -95,6 +95,11 @@ impl Grants {
         true
     }
 
+    pub fn answer_any_device(&mut self, user: &str) -> bool {
+        let device = self.devices.values_mut().find(|device| device.answer.is_none());
+        device.map(|device| device.answer = Some(Some(user.to_owned()))).is_some()
+    }
+
     pub fn revoke_all(&mut self) {
         *self = Self::default();
     }
