@@ -559,6 +559,27 @@ pub struct NewPlace {
     pub agreement: Option<NewAgreement>,
 }
 
+/// A place to be tested before it is added.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TryPlace {
+    /// What was typed so far; its name does not matter.
+    pub place: NewPlace,
+    /// Sign in and list, too; else only whether its server is reached and secured.
+    #[serde(default)]
+    pub sign_in: bool,
+}
+
+/// What came of it. Nothing was added or changed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TriedPlace {
+    /// The address as it was understood.
+    pub address: String,
+    pub fine: bool,
+    pub steps: Vec<TestStep>,
+    /// What the server shows of itself, if that is not confirmed yet.
+    pub identity: Option<Identity>,
+}
+
 /// What somebody is to agree to (OAuth 2.0).
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewAgreement {

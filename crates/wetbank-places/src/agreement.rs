@@ -21,7 +21,7 @@ use serde::Deserialize;
 use tokio::sync::Mutex;
 use wetbank_core::{AgreedSpec, PlaceName, RelPath};
 
-use crate::{PlaceError, PlaceErrorKind, tls::Tls};
+use crate::{PlaceError, PlaceErrorKind, error::NEVER_SIGNED_IN, tls::Tls};
 
 /// A server may be silent so long while we wait for it.
 const SILENCE: Duration = Duration::from_secs(30);
@@ -405,7 +405,7 @@ impl Access {
         }
         let lasting = self.keeper.load().await.map_err(|why| self.error(PlaceErrorKind::Other, why))?;
         let Some(lasting) = lasting else {
-            let why = format!("nobody has signed in at {} yet", self.spec.server);
+            let why = format!("{NEVER_SIGNED_IN} at {} yet", self.spec.server);
             return Err(self.error(PlaceErrorKind::SignInEnded, why));
         };
         if state.agreement.is_none() {

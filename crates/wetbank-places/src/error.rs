@@ -2,6 +2,9 @@ use std::fmt;
 
 use wetbank_core::{PlaceName, RelPath};
 
+/// How it is told that nobody agreed yet.
+pub(crate) const NEVER_SIGNED_IN: &str = "nobody has signed in";
+
 /// What kind of failure, as far as a caller can act on it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
@@ -94,7 +97,7 @@ impl PlaceErrorKind {
         match self {
             Self::NotFound => "it is not there",
             Self::Refused => "the sign-in was refused",
-            Self::SignInEnded => "its sign-in has ended",
+            Self::SignInEnded => "nobody is signed in to it",
             Self::HostKey => "the server's host key is not the confirmed one",
             Self::Certificate => "the server's certificate is not trusted",
             Self::Denied => "not allowed",
@@ -129,9 +132,12 @@ impl PlaceError {
                     "Check the user name; set the secret again with: wetbank secret set {secret}, then test: wetbank place test {place}"
                 )
             }
-            PlaceErrorKind::SignInEnded => format!(
-                "Sign in again, on the place's page or with: wetbank place sign-in {place}; what waits for it then goes on"
-            ),
+            PlaceErrorKind::SignInEnded => {
+                let again = if self.detail.starts_with(NEVER_SIGNED_IN) { "" } else { " again" };
+                format!(
+                    "Sign in{again} on the place's page, or with: wetbank place sign-in {place}; what waits for it then goes on"
+                )
+            }
             PlaceErrorKind::HostKey => format!(
                 "Ask the partner for the fingerprint of the server's host key; if it is the one shown, confirm it with: wetbank place test {place} --confirm"
             ),

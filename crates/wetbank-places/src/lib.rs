@@ -33,7 +33,7 @@ pub use place::{
     Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream,
     Staged, fingerprint_of,
 };
-pub use probe::{ProbeStep, probe};
+pub use probe::{ProbeStep, probe, probe_server};
 pub use sftp::{HostKey, Sftp, SftpCredentials};
 pub use share::Share;
 pub use webdav::Webdav;

@@ -113,6 +113,10 @@ impl Place for Limited {
         self.inner.list(folder, depth)
     }
 
+    fn certificate_ends(&self) -> Option<Timestamp> {
+        self.inner.certificate_ends()
+    }
+
     fn changes(&self, folder: &RelPath, depth: Depth, since: Option<String>) -> Option<ChangeStream> {
         self.inner.changes(folder, depth, since)
     }

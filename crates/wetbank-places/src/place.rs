@@ -7,6 +7,7 @@ use futures_util::{
     future::BoxFuture,
     stream::{self, BoxStream},
 };
+use jiff::Timestamp;
 use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
 use crate::{Folder, PlaceError, PlaceErrorKind};
@@ -168,6 +169,12 @@ pub trait Place: Send + Sync + fmt::Debug {
 
     /// Host and port of its server, if it has one.
     fn endpoint(&self) -> Option<(String, u16)> {
+        None
+    }
+
+    /// When the certificate ends with which its server last proved itself; nothing before that, and
+    /// where there is none.
+    fn certificate_ends(&self) -> Option<Timestamp> {
         None
     }
 

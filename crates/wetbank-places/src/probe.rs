@@ -26,34 +26,56 @@ pub struct ProbeStep {
     pub outcome: Result<String, PlaceError>,
 }
 
+/// Tests whether a place's server is there and secured, without signing in.
+pub async fn probe_server(place: &dyn Place) -> Vec<ProbeStep> {
+    let mut steps = Steps::default();
+    server(place, &mut steps).await;
+    steps.0
+}
+
 /// Tests a place step by step and stops at the first failure. With `write` a probe file is
 /// written, renamed, read back and deleted in the root.
 pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
-    let mut steps = Vec::new();
-    let mut step = |what, began: Instant, outcome: Result<String, PlaceError>| {
+    let mut steps = Steps::default();
+    if server(place, &mut steps).await {
+        sign_in_and_use(place, write, &mut steps).await;
+    }
+    steps.0
+}
+
+#[derive(Default)]
+struct Steps(Vec<ProbeStep>);
+
+impl Steps {
+    /// Takes down a step; answers whether it went well.
+    fn add(&mut self, what: &'static str, began: Instant, outcome: Result<String, PlaceError>) -> bool {
         let fine = outcome.is_ok();
-        steps.push(ProbeStep { what, took: began.elapsed(), outcome });
+        self.0.push(ProbeStep { what, took: began.elapsed(), outcome });
         fine
-    };
-    if let Some((host, port)) = place.endpoint() {
-        let began = Instant::now();
-        let resolved = resolve(place, &host, port).await;
-        let addresses = resolved.as_ref().cloned().unwrap_or_default();
-        if !step("find the host", began, resolved.map(|found| words(&found))) {
-            return steps;
-        }
-        let began = Instant::now();
-        if !step("connect", began, connect(place, &addresses).await) {
-            return steps;
-        }
-        let began = Instant::now();
-        if !step("secure", began, place.secure().await) {
-            return steps;
-        }
+    }
+}
+
+async fn server(place: &dyn Place, steps: &mut Steps) -> bool {
+    let Some((host, port)) = place.endpoint() else { return true };
+    let began = Instant::now();
+    let resolved = resolve(place, &host, port).await;
+    let addresses = resolved.as_ref().cloned().unwrap_or_default();
+    if !steps.add("find the host", began, resolved.map(|found| words(&found))) {
+        return false;
     }
     let began = Instant::now();
+    if !steps.add("connect", began, connect(place, &addresses).await) {
+        return false;
+    }
+    let began = Instant::now();
+    steps.add("secure", began, place.secure().await)
+}
+
+async fn sign_in_and_use(place: &dyn Place, write: bool, steps: &mut Steps) {
+    let mut step = |what, began, outcome| steps.add(what, began, outcome);
+    let began = Instant::now();
     if !step("sign in", began, place.reach().await) {
-        return steps;
+        return;
     }
     let began = Instant::now();
     let first = place.list(&RelPath::root(), Depth::One).next().await.transpose();
@@ -62,7 +84,7 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
         None => "the root can be listed, it is empty".to_owned(),
     });
     if !step("list", began, listed) || !write {
-        return steps;
+        return;
     }
     let name = |end: &str| {
         let name = format!("{TEMPORARY_PREFIX}probe-{:08x}{end}", std::process::id());
@@ -77,7 +99,7 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
     };
     let written = written.await.map(|entry| format!("{} bytes written", entry.fingerprint.size));
     if !step("write a probe file", began, written) {
-        return steps;
+        return;
     }
     let began = Instant::now();
     let renamed = place.rename(&first, &second, Collision::Replace).await.map(|_| "renamed".to_owned());
@@ -87,7 +109,6 @@ pub async fn probe(place: &dyn Place, write: bool) -> Vec<ProbeStep> {
     step("read it back", began, read_back(place, last).await);
     let began = Instant::now();
     step("delete it", began, place.delete(last).await.map(|()| "deleted".to_owned()));
-    steps
 }
 
 fn unreachable(place: &dyn Place, call: &'static str, detail: String) -> PlaceError {

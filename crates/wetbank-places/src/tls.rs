@@ -6,6 +6,7 @@ use std::{
 };
 
 use aws_lc_rs::digest::{SHA256, digest};
+use jiff::Timestamp;
 use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
     SupportedProtocolVersion,
@@ -46,12 +47,22 @@ pub(crate) fn digits(fingerprint: &str) -> String {
 /// Why a certificate was refused: what was shown, and the reason.
 type Refusal = Arc<Mutex<Option<(String, String)>>>;
 
+/// When the certificate that was last trusted ends.
+type End = Arc<Mutex<Option<Timestamp>>>;
+
 /// How to speak TLS to one server.
 #[derive(Clone)]
 pub(crate) struct Tls {
     pub config: Arc<ClientConfig>,
     confirmed: Option<String>,
     refusal: Refusal,
+    end: End,
+}
+
+/// When a certificate ends, if that can be read.
+fn end_of(certificate: &CertificateDer<'_>) -> Option<Timestamp> {
+    let (_, parsed) = x509_parser::parse_x509_certificate(certificate.as_ref()).ok()?;
+    Timestamp::from_second(parsed.validity().not_after.timestamp()).ok()
 }
 
 impl fmt::Debug for Tls {
@@ -60,22 +71,27 @@ impl fmt::Debug for Tls {
     }
 }
 
-fn config(confirmed: Option<String>, refusal: Refusal, versions: &[&'static SupportedProtocolVersion]) -> ClientConfig {
+fn config(checker: Checker, versions: &[&'static SupportedProtocolVersion]) -> ClientConfig {
     ClientConfig::builder_with_provider(PROVIDER.clone())
         .with_protocol_versions(versions)
         .expect("the provider speaks these versions")
         .dangerous()
-        .with_custom_certificate_verifier(Arc::new(Checker { confirmed, refusal }))
+        .with_custom_certificate_verifier(Arc::new(checker))
         .with_no_client_auth()
 }
 
 impl Tls {
     /// With a confirmed certificate that one alone is trusted, else those of trusted authorities.
     pub fn new(confirmed: Option<&str>) -> Self {
-        let refusal = Refusal::default();
+        let (refusal, end) = (Refusal::default(), End::default());
         let confirmed = confirmed.map(str::to_owned);
-        let config = config(confirmed.clone(), refusal.clone(), rustls::DEFAULT_VERSIONS);
-        Self { config: Arc::new(config), confirmed, refusal }
+        let checker = Checker { confirmed: confirmed.clone(), refusal: refusal.clone(), end: end.clone() };
+        Self { config: Arc::new(config(checker, rustls::DEFAULT_VERSIONS)), confirmed, refusal, end }
+    }
+
+    /// When the certificate that was last trusted ends.
+    pub fn end(&self) -> Option<Timestamp> {
+        *self.end.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// For one control connection of FTP and its data connections. Servers ask that a data
@@ -84,7 +100,8 @@ impl Tls {
     /// refuse the older one.
     pub fn for_ftp(&self, newest: bool) -> Arc<ClientConfig> {
         let versions = if newest { rustls::DEFAULT_VERSIONS } else { &[&rustls::version::TLS12] };
-        Arc::new(config(self.confirmed.clone(), self.refusal.clone(), versions))
+        let Self { confirmed, refusal, end, .. } = self.clone();
+        Arc::new(config(Checker { confirmed, refusal, end }, versions))
     }
 
     /// The error of a connection that broke because its certificate was refused.
@@ -124,6 +141,7 @@ impl Tls {
 struct Checker {
     confirmed: Option<String>,
     refusal: Refusal,
+    end: End,
 }
 
 impl ServerCertVerifier for Checker {
@@ -152,6 +170,7 @@ impl ServerCertVerifier for Checker {
         match outcome {
             Ok(()) => {
                 *refusal = None;
+                *self.end.lock().unwrap_or_else(PoisonError::into_inner) = end_of(certificate);
                 Ok(ServerCertVerified::assertion())
             }
             Err(why) => {

@@ -2,6 +2,7 @@
 
 use std::{io, sync::Arc, time::Duration};
 
+use jiff::Timestamp;
 use reqwest::{Client, RequestBuilder, Response, StatusCode, header};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use wetbank_core::{HostAddress, PlaceName, RelPath};
@@ -57,6 +58,11 @@ impl WebServer {
     /// Host and port of the server.
     pub fn endpoint(&self) -> Option<(String, u16)> {
         endpoint(&self.url)
+    }
+
+    /// When the server's certificate ends, once it was seen.
+    pub fn certificate_ends(&self) -> Option<Timestamp> {
+        self.tls.end()
     }
 
     /// Waits until one more request may be made.

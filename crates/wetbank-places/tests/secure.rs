@@ -148,3 +148,21 @@ async fn a_server_that_goes_away_in_mid_upload_is_told_and_never_looks_like_succ
     assert_eq!(error.kind, PlaceErrorKind::Interrupted, "{error}");
     assert_eq!(write(&place, "other", &path("whole"), b"x").await.unwrap_err().kind, PlaceErrorKind::Unreachable);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn when_a_trusted_certificate_ends_is_known_once_it_was_shown() {
+    let (apache, proftpd) = (Apache::start(true), Proftpd::start(FtpOffer::Tls));
+    let confirmed = &apache.certificate.as_ref().unwrap().fingerprint;
+    let cloud = Webdav::new(name(), webdav(&apache, Some(confirmed)), Some(WEBDAV_USER.1.into()));
+    let spec = ftp(&proftpd, FtpSecurity::Tls, Some(&proftpd.certificate.fingerprint));
+    let places: [Box<dyn Place>; 2] = [Box::new(cloud), Box::new(Ftp::new(name(), spec, FTP_USER.1.into()))];
+    for place in places {
+        assert_eq!(place.certificate_ends(), None, "it was not asked yet");
+        place.reach().await.unwrap();
+        // These certificates are made to last.
+        assert_eq!(place.certificate_ends().unwrap().to_string(), "4096-01-01T00:00:00Z");
+    }
+    let refused = Webdav::new(name(), webdav(&apache, Some(OTHER)), Some(WEBDAV_USER.1.into()));
+    refused.reach().await.unwrap_err();
+    assert_eq!(refused.certificate_ends(), None, "one that is not trusted tells nothing");
+}

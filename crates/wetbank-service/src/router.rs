@@ -92,6 +92,7 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(runs::dismiss))
             .routes(routes!(runs::trace))
             .routes(routes!(places::places, places::add))
+            .routes(routes!(places::try_new))
             .routes(routes!(places::test))
             .routes(routes!(places::day))
             .routes(routes!(sign_in::offer, sign_in::begin))

@@ -9,6 +9,7 @@ use std::fs;
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 use support::Office;
+use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer};
 
 const BOOK: &str = r#"
 [place.office]
@@ -158,4 +159,28 @@ async fn the_description_names_every_call_and_the_books_schema_every_section() {
     }
     let partners = api.get("/partners").await;
     assert_eq!((&partners[0]["title"], &partners[0]["rules"]), (&json!("Skerrow Harbour Office"), &json!(["keep"])));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_place_is_tried_as_it_is_typed_and_nothing_is_kept_of_it() {
+    let (api, samba) = (Api::open(), Samba::start(ShareOffer::Usual));
+    let tried = |host: &str, user: &str, password: &str, sign_in: bool| {
+        let keys = json!({ "host": host, "user": user, "share": SHARE_NAME });
+        let place = json!({ "kind": "share", "keys": keys, "secrets": { "password": password } });
+        api.ask(Method::POST, "/places/try", Some(json!({ "place": place, "sign_in": sign_in })))
+    };
+    let host = format!("  smb://127.0.0.1:{}/ ", samba.port);
+    let (_, _, found) = tried(&host, "merrow", "", false).await;
+    assert_eq!(found["address"], format!("//127.0.0.1:{}/{SHARE_NAME}", samba.port), "{found}");
+    let what: Vec<_> = found["steps"].as_array().unwrap().iter().map(|step| step["what"].as_str().unwrap()).collect();
+    assert_eq!(what, ["find the host", "connect", "secure"], "nobody signs in unasked");
+    let (_, _, wrong) = tried(&host, "merrow", "bittern", true).await;
+    assert_eq!((&wrong["fine"], &wrong["steps"][3]["fine"]), (&json!(false), &json!(false)), "{wrong}");
+    assert!(!wrong.to_string().contains("bittern"));
+    let (_, _, right) = tried(&host, "merrow", SHARE_USER.1, true).await;
+    assert_eq!((&right["fine"], right["steps"].as_array().unwrap().len()), (&json!(true), 5), "{right}");
+    let (status, _, problem) = tried("two words", "merrow", "", false).await;
+    assert!(status == 422 && problem.to_string().contains("is no host"), "{problem}");
+    assert_eq!(api.get("/places").await.as_array().unwrap().len(), 1);
+    assert_eq!(api.get("/secrets").await.as_array().unwrap().len(), 0);
 }

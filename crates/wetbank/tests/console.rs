@@ -13,6 +13,7 @@ use std::{
 use support::{Office, wait_for};
 use tempfile::TempDir;
 use thirtyfour::{ChromiumLikeCapabilities, prelude::*};
+use wetbank_standins::{DriveStandin, DriveStandinOptions, DriveUser};
 use wetbank_testbed::{Apache, Server, WEBDAV_USER, free_port};
 
 const BOOK: &str = r#"
@@ -339,4 +340,40 @@ async fn a_secret_never_comes_out_again() {
     }
     let log = fs::read_to_string(office.path("log")).unwrap();
     assert!(!log.contains("heron"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_cloud_drive_is_added_shown_what_it_allows_refused_and_then_agreed_to() {
+    let (office, page) = (office(), Browser::open().await);
+    let user = DriveUser { tenant: "merrow".to_owned(), name: "tove".to_owned(), password: "grey heron".to_owned() };
+    let drive = DriveStandin::start(DriveStandinOptions::new(vec![user])).await.unwrap();
+    drive.put("merrow", "in/proof.pdf", "pages", "Åse Lunde");
+    page.sign_in(&office).await;
+    page.driver.goto(format!("{}/places/new", office.url())).await.unwrap();
+    page.click("//label[contains(., 'A WebDAV folder')]/input").await;
+    page.click("//label[contains(., 'by agreeing')]/input").await;
+    for (label, text) in [
+        ("Name", "drive".to_owned()),
+        ("Address", drive.files("merrow")),
+        ("Who is asked", drive.url()),
+        ("Registered as", "wetbank".to_owned()),
+        ("Rights", "files.read".to_owned()),
+    ] {
+        page.find(&format!("//input[@id=//label[text()='{label}']/@for]")).await.send_keys(text).await.unwrap();
+    }
+    page.click("//button[text()='Add, then sign in']").await;
+    page.find("//section[@aria-label='Sign in']//li[contains(., 'see and read the files')]").await;
+    page.click("//button[text()='Sign in']").await;
+    page.click("//button[text()='Refuse']").await;
+    page.driver.goto(format!("{}/places/drive", office.url())).await.unwrap();
+    page.find("//p[contains(., 'it was refused on the server')]").await;
+    page.click("//button[text()='Sign in']").await;
+    for (field, text) in [("user", "tove"), ("password", "grey heron")] {
+        page.find(&format!("//input[@id='{field}']")).await.send_keys(text).await.unwrap();
+    }
+    page.click("//button[text()='Sign in and agree']").await;
+    page.find("//section[@aria-label='Sign in']//h2[text()='Signed in.']").await;
+    page.find("//section[@aria-label='Test']//li[contains(., 'the root can be listed')]").await;
+    page.click("//button[contains(., 'in') and contains(@class, 'file')]").await;
+    page.find("//td[contains(., 'Åse Lunde')]").await;
 }

@@ -140,7 +140,7 @@ fn when_the_agreement_ends_files_wait_and_go_on_once_somebody_signs_in_again() {
     let place = || office.json(&["place", "show", "drive"]);
     wait_for("the end to be noticed", || (place()["state"] == "away").then_some(()));
     let shown = place();
-    assert!(shown["error"].as_str().unwrap().contains("its sign-in has ended"), "{shown}");
+    assert!(shown["error"].as_str().unwrap().contains("nobody is signed in to it"), "{shown}");
     assert!(shown["remedy"].as_str().unwrap().contains("Sign in again"), "{shown}");
     std::thread::sleep(Duration::from_secs(1));
     assert!(office.holds().is_empty(), "files wait, they are not held");

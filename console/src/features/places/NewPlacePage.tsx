@@ -1,9 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useId, useState } from "react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useEffect, useId, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { type NewPlace, api } from "../../shared/api/client";
+import { type NewPlace, type TriedPlace, api } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
+import { Steps } from "./Steps";
 
 type Kind = "folder" | "sftp" | "ftp" | "share" | "webdav" | "bucket";
 type Key = "root" | "mount" | "host" | "port" | "share" | "url" | "user" | "bucket" | "region" | "access-key" | "server" | "client" | "rights";
@@ -124,22 +125,88 @@ function secretOf(typed: Typed): Secret | undefined {
   return typed.kind === "sftp" && typed.signIn === "key" ? "key" : kinds[typed.kind].secret;
 }
 
-async function add(typed: Typed): Promise<string> {
-  const name = typed.name.trim();
+function placeOf(typed: Typed): NewPlace {
   const text = (key: Key) => typed.values[key]?.trim() ?? "";
   const keys = kinds[typed.kind].keys.filter((key) => !(agrees(typed) && key === "user"));
-  const given = keys.map((key) => [key, typed.values[key]?.trim() ?? ""] as const).filter(([, value]) => value !== "");
+  const given = keys.map((key) => [key, text(key)] as const).filter(([, value]) => value !== "");
   const values: NewPlace["keys"] = Object.fromEntries(given.map(([key, value]) => [key, key === "port" ? Number(value) : value]));
   const secret = secretOf(typed);
-  const place: NewPlace = {
-    name,
+  return {
+    name: typed.name.trim(),
     kind: typed.kind,
     keys: securities[typed.kind] ? { ...values, security: typed.security } : values,
     secrets: secret ? { [secret]: typed.secret } : {},
     agreement: agrees(typed) ? { server: text("server"), client: text("client"), rights: text("rights").split(/\s+/).filter(Boolean) } : null,
   };
+}
+
+async function add(typed: Typed): Promise<string> {
+  const place = placeOf(typed);
   await api.post("/places", place);
-  return name;
+  return place.name ?? "";
+}
+
+// What must be typed before its server can be looked for. A sign-in is never tried unasked:
+// half a password, typed again and again, locks accounts.
+function isReachable(typed: Typed): boolean {
+  return keysOf(typed).every((key) => !fields[key].needed(typed.kind) || (typed.values[key]?.trim() ?? "") !== "");
+}
+
+/** Looks, as one types, whether the server is there; signs in when asked. */
+function AsItIsTyped({ typed }: { typed: Typed }) {
+  const ready = isReachable(typed);
+  // The name and the secret do not matter to reaching a server.
+  const place = JSON.stringify(placeOf({ ...typed, name: "", secret: "" }));
+  const [settled, setSettled] = useState("");
+  useEffect(() => {
+    const soon = setTimeout(() => setSettled(place), 700);
+    return () => clearTimeout(soon);
+  }, [place]);
+  const looking = useQuery({
+    queryKey: ["try", settled],
+    queryFn: () => api.post<TriedPlace>("/places/try", { place: JSON.parse(settled) as NewPlace, sign_in: false }),
+    enabled: ready && settled === place,
+    staleTime: Number.POSITIVE_INFINITY,
+    gcTime: 0,
+    refetchInterval: false,
+    retry: false,
+  });
+  const signing = useMutation({
+    mutationFn: async () => ({ place, tried: await api.post<TriedPlace>("/places/try", { place: placeOf(typed), sign_in: true }) }),
+  });
+  const signedIn = signing.data?.place === place ? signing.data.tried : undefined;
+  const isSettled = ready && settled === place;
+  const trying = { data: signedIn ?? (isSettled ? looking.data : undefined), error: signing.error ?? (isSettled ? looking.error : null), isPending: signing.isPending };
+  const tried = trying.data;
+  const secret = secretOf(typed);
+  return (
+    <section aria-label="Test" className="panel min-w-0">
+      <div className="grid gap-2 px-5 py-4">
+        <h2 className="font-semibold">What is there</h2>
+        {!ready && <p className="quiet text-sm">It is tested while you type: first whether the server is there and how it is secured.</p>}
+        {ready && !tried && !trying.error && <p className="quiet text-sm">Looking…</p>}
+        {tried && <p className="file [overflow-wrap:anywhere]">{tried.address}</p>}
+        {tried && <Steps steps={tried.steps} />}
+        {tried?.identity && (
+          <p className="text-sm [overflow-wrap:anywhere]">
+            It shows the {tried.identity.what} <span className="file">{tried.identity.fingerprint}</span>. It is confirmed on the place’s page, once it is added.
+          </p>
+        )}
+        {trying.error && (
+          <p role="alert" className="text-error text-sm [overflow-wrap:anywhere]">
+            {trying.error.message}
+          </p>
+        )}
+        {ready && !agrees(typed) && (
+          <p>
+            <button type="button" className="btn btn-sm" disabled={trying.isPending || (secret !== undefined && typed.secret === "")} onClick={() => signing.mutate()}>
+              {secret ? "Sign in and list" : "Look into it"}
+            </button>
+          </p>
+        )}
+      </div>
+    </section>
+  );
 }
 
 export function NewPlacePage() {
@@ -161,7 +228,8 @@ export function NewPlacePage() {
     <>
       <Crumbs to="/places" above="Places" here="new" />
       <h1 className="pb-3 text-2xl font-bold tracking-tight">Add a place</h1>
-      <div className="panel max-w-3xl">
+      <div className="grid items-start gap-5 lg:grid-cols-[minmax(0,48rem)_minmax(18rem,1fr)]">
+      <div className="panel">
       <form
         className="grid gap-5 px-5 py-4"
         onSubmit={(event) => {
@@ -278,6 +346,8 @@ export function NewPlacePage() {
           {secret && <span className="quiet text-sm">What the server shows of itself is confirmed by you before a file goes there.</span>}
         </p>
       </form>
+      </div>
+      <AsItIsTyped key={typed.kind} typed={typed} />
       </div>
     </>
   );

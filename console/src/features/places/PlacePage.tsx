@@ -9,6 +9,7 @@ import { FolderList } from "../../shared/ui/FolderList";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { DayOfPlace } from "./DayOfPlace";
 import { SignIn } from "./SignIn";
+import { Steps } from "./Steps";
 
 function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   const client = useQueryClient();
@@ -39,18 +40,9 @@ function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
         </p>
       )}
       {tested && (
-        <ol className="grid gap-1 px-4 py-3" aria-live="polite">
-          {tested.steps.map((step) => (
-            <li key={step.what} className="[overflow-wrap:anywhere]">
-              <span className={step.fine ? "text-success" : "text-error"}>{step.fine ? "✓" : "✕"}</span> {step.what}{" "}
-              <span className="quiet text-sm">{step.took_ms < 1 ? "under 1" : Math.round(step.took_ms)} ms</span>
-              <span className="quiet block pl-5 text-sm">
-                {step.said}
-                {step.remedy && <>. {step.remedy}</>}
-              </span>
-            </li>
-          ))}
-        </ol>
+        <div className="px-4 py-3">
+          <Steps steps={tested.steps} />
+        </div>
       )}
       {tested?.identity && (
         <div className="px-4 py-3">

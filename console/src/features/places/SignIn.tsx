@@ -25,7 +25,8 @@ export function SignIn({ place }: { place: Place }) {
   const missing = asked.granted ? asked.rights.filter((right) => !asked.granted?.includes(right.right)) : [];
   const again = asked.state === "agreed";
   return (
-    <section className="panel px-4 py-3" aria-label="Sign in">
+    <section className="panel" aria-label="Sign in">
+      <div className="px-4 py-3">
       <h2 className="pb-1 text-sm font-semibold">{states[asked.state] ?? asked.state}</h2>
       {asked.why && <p className="text-error pb-2 [overflow-wrap:anywhere]">{asked.why}</p>}
       {missing.length > 0 && <p className="text-warning pb-2">Not given: {missing.map((right) => right.meaning ?? right.right).join(", ")}.</p>}
@@ -48,6 +49,7 @@ export function SignIn({ place }: { place: Place }) {
           {begin.error.message}
         </p>
       )}
+      </div>
     </section>
   );
 }

@@ -19,6 +19,7 @@ export type ByHand = Schemas["ByHand"];
 export type Begun = Schemas["Begun"];
 export type PlaceDay = Schemas["PlaceDay"];
 export type NewPlace = Schemas["NewPlace"];
+export type TriedPlace = Schemas["TriedPlace"];
 export type SignInOffer = Schemas["SignInOffer"];
 export type SignInBegun = Schemas["SignInBegun"];
 export type TestedPlace = Schemas["TestedPlace"];

@@ -296,6 +296,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/places/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Test a place that is not added yet, as far as it is typed; nothing is kept. */
+        post: operations["try_new"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places/{name}/browse": {
         parameters: {
             query?: never;
@@ -1227,6 +1244,21 @@ export interface components {
             from: string;
             hours: components["schemas"]["HourTraffic"][];
         };
+        /** @description What came of it. Nothing was added or changed. */
+        TriedPlace: {
+            /** @description The address as it was understood. */
+            address: string;
+            fine: boolean;
+            identity?: components["schemas"]["Identity"] | null;
+            steps: components["schemas"]["TestStep"][];
+        };
+        /** @description A place to be tested before it is added. */
+        TryPlace: {
+            /** @description What was typed so far; its name does not matter. */
+            place: components["schemas"]["NewPlace"];
+            /** @description Sign in and list, too; else only whether its server is reached and secured. */
+            sign_in?: boolean;
+        };
         Verdict: {
             /** @description What was asked. */
             asked: string;
@@ -1806,6 +1838,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_new: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryPlace"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedPlace"];
                 };
             };
             422: {

@@ -232,8 +232,9 @@ impl<'a> Reader<'a> {
         let place = self.raw();
         let (host, port) = self.address(445)?;
         // A pasted \\server\share\folder tells all three at once.
-        let pasted = place.host.as_ref().map(|text| typed_folder(text.str())).unwrap_or_default();
-        let pasted = pasted.split_once("://").map_or(pasted.as_str(), |(_, rest)| rest).trim_start_matches('/');
+        let pasted = place.host.as_ref().map_or("", |text| text.str().trim());
+        let pasted = typed_folder(pasted.split_once("://").map_or(pasted, |(_, rest)| rest));
+        let pasted = pasted.trim_start_matches('/');
         let pasted = pasted.split_once('/').map_or("", |(_, below)| below);
         let named = place.share.as_ref().map(|text| typed_folder(text.str())).unwrap_or_default();
         let below = format!("{}/{}", if named.is_empty() { pasted } else { &named }, self.root());

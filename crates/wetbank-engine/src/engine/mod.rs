@@ -2,6 +2,7 @@
 
 mod agreements;
 mod book;
+mod build;
 mod by_hand;
 mod files;
 mod items;
@@ -27,18 +28,15 @@ use jiff::Timestamp;
 use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::{
-    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Limits, Name, PlaceSpec, RelPath, RetryPolicy, Rule,
-    SftpSignIn, WebSignIn, parse_book,
+    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Name, PlaceSpec, RetryPolicy, Rule, parse_book,
 };
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, Work};
-use wetbank_places::{
-    Bucket, Folder, Ftp, Limited, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Share, Webdav,
-};
+use wetbank_places::{Folder, PlaceError};
 
 use crate::{
-    Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, grants::VaultKeeper,
-    health::HealthBook, keys::Keys, probe, runner, step::FailureKind, watch,
+    Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
+    keys::Keys, probe, runner, step::FailureKind, watch,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -416,76 +414,5 @@ impl Engine {
         self.core.arrangement_changed.notify_waiters();
         self.core.events.tell(Event::Book);
         Ok(())
-    }
-
-    pub(super) async fn build(
-        &self,
-        name: &Name,
-        spec: &PlaceSpec,
-        limits: Option<&Limits>,
-    ) -> Result<Arc<dyn Place>, PlaceError> {
-        let place = self.build_unlimited(name, spec).await?;
-        Ok(match limits {
-            Some(limits) => Limited::around(place, limits),
-            None => place,
-        })
-    }
-
-    async fn build_unlimited(&self, name: &Name, spec: &PlaceSpec) -> Result<Arc<dyn Place>, PlaceError> {
-        let refused = |error: EngineError| PlaceError {
-            kind: PlaceErrorKind::Refused,
-            place: name.clone(),
-            call: "sign in to",
-            path: RelPath::root(),
-            detail: error.to_string(),
-        };
-        match spec {
-            PlaceSpec::Folder { root, mount } => Ok(Arc::new(Folder::mounted(name.clone(), root, mount.as_ref()))),
-            PlaceSpec::Sftp(sftp) => {
-                let credentials = match &sftp.sign_in {
-                    SftpSignIn::Password(secret) => {
-                        SftpCredentials::Password(self.core.keys.secret(secret.as_str()).await.map_err(refused)?)
-                    }
-                    SftpSignIn::Key { key, passphrase } => SftpCredentials::Key {
-                        key: self.core.keys.secret(key.as_str()).await.map_err(refused)?,
-                        passphrase: match passphrase {
-                            Some(name) => Some(self.core.keys.secret(name.as_str()).await.map_err(refused)?),
-                            None => None,
-                        },
-                    },
-                };
-                Ok(Arc::new(Sftp::new(name.clone(), sftp.clone(), credentials)))
-            }
-            PlaceSpec::Ftp(ftp) => {
-                let password = self.core.keys.secret(ftp.password.as_str()).await.map_err(refused)?;
-                Ok(Arc::new(Ftp::new(name.clone(), ftp.clone(), password)))
-            }
-            PlaceSpec::Share(share) => {
-                let password = self.core.keys.secret(share.password.as_str()).await.map_err(refused)?;
-                Ok(Arc::new(Share::new(name.clone(), share.clone(), password)))
-            }
-            PlaceSpec::Webdav(webdav) => {
-                let password = match &webdav.sign_in {
-                    WebSignIn::Password(_, secret) => {
-                        Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?)
-                    }
-                    WebSignIn::Open => None,
-                    WebSignIn::Agreed(agreed) => {
-                        let client_secret = self.client_secret(agreed).await.map_err(refused)?;
-                        let keeper = VaultKeeper { keys: self.core.keys.clone(), name: agreed.grant.clone() };
-                        let (name, spec, agreed) = (name.clone(), webdav.clone(), agreed.clone());
-                        return Ok(Arc::new(Webdav::agreed(name, spec, agreed, client_secret, Arc::new(keeper))));
-                    }
-                };
-                Ok(Arc::new(Webdav::new(name.clone(), webdav.clone(), password)))
-            }
-            PlaceSpec::Bucket(bucket) => {
-                let secret = match &bucket.sign_in {
-                    Some((_, secret)) => Some(self.core.keys.secret(secret.as_str()).await.map_err(refused)?),
-                    None => None,
-                };
-                Ok(Arc::new(Bucket::new(name.clone(), bucket.clone(), secret)?))
-            }
-        }
     }
 }

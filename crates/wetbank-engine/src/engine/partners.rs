@@ -90,6 +90,20 @@ fn of_partner(partner: &Partner, now: Timestamp) -> impl Iterator<Item = Warning
     })
 }
 
+fn of_certificate(place: &Name, until: Timestamp, partner: Option<&Partner>, now: Timestamp) -> Option<Warning> {
+    let whom = partner.map_or("its operator", |partner| partner.title.as_str());
+    Some(Warning {
+        what: format!("certificate of the server of \"{place}\""),
+        until: Some(until),
+        days: warned(until, now)?,
+        partner: partner.map(|partner| partner.name.clone()),
+        remedy: format!(
+            "Ask {whom} when the new one comes; if it was confirmed by its fingerprint, confirm the new one with: \
+             wetbank place test {place} --confirm SHA256:…"
+        ),
+    })
+}
+
 fn touches(rule: &Rule, partner: &Partner) -> bool {
     rule.partners().any(|name| *name == partner.name)
         || rule.places().iter().any(|place| partner.places.contains(place))
@@ -117,6 +131,11 @@ impl Engine {
         let owner = |key: &KeyStatus| arrangement.partners.iter().find(|p| p.keys.contains(&key.name));
         let mut warnings: Vec<Warning> = keys.iter().filter_map(|key| of_key(key, owner(key), now)).collect();
         warnings.extend(arrangement.partners.iter().flat_map(|partner| of_partner(partner, now)));
+        let known = arrangement.places.values().filter_map(|place| place.as_ref().ok());
+        warnings.extend(known.filter_map(|place| {
+            let owner = arrangement.partners.iter().find(|partner| partner.places.contains(place.name()));
+            of_certificate(place.name(), place.certificate_ends()?, owner, now)
+        }));
         warnings.sort_by_key(|warning| (warning.days, warning.until));
         warnings
     }
@@ -140,5 +159,20 @@ impl Engine {
             }
         };
         Ok(arrangement.partners.iter().map(status).collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_certificate_is_warned_of_a_month_before_it_ends() {
+        let (place, now) = (Name::new("cloud").expect("a name"), Timestamp::UNIX_EPOCH);
+        let ends = |days: i64| of_certificate(&place, now + SignedDuration::from_hours(24 * days), None, now);
+        assert_eq!(ends(31), None);
+        let warning = ends(5).expect("it ends soon");
+        assert_eq!((warning.what.as_str(), warning.days), ("certificate of the server of \"cloud\"", 7));
+        assert!(warning.remedy.contains("wetbank place test cloud --confirm"), "{}", warning.remedy);
     }
 }

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use secrecy::{ExposeSecret, SecretString};
-use wetbank_core::{Name, PlaceSpec};
-use wetbank_places::{Identity, Place, ProbeStep, probe};
+use wetbank_core::{Known, Name, PlaceSpec};
+use wetbank_places::{Identity, Place, PlaceError, PlaceErrorKind, ProbeStep, probe, probe_server};
 
 use super::{Engine, PlaceStatus};
 use crate::{EngineError, book};
@@ -40,6 +40,27 @@ pub struct NewAgreement {
 pub enum NewPlaceValue {
     Number(i64),
     Text(String),
+}
+
+/// The text of a new place, and its secrets under the names that the text has for them.
+fn text_of(name: &Name, new: &NewPlaceKeys) -> (String, Vec<(String, SecretString)>) {
+    let secrets: Vec<_> = new.secrets.iter().map(|(key, value)| (format!("{name}-{key}"), value.clone())).collect();
+    let mut keys = vec![("kind", new.kind.trim().into())];
+    for (key, value) in &new.keys {
+        match value {
+            NewPlaceValue::Number(number) => keys.push((key, (*number).into())),
+            NewPlaceValue::Text(text) if text.trim().is_empty() => {}
+            NewPlaceValue::Text(text) => keys.push((key, text.trim().into())),
+        }
+    }
+    let named = new.secrets.iter().zip(&secrets);
+    keys.extend(named.map(|((key, _), (secret, _))| (key.as_str(), book::secret_value(secret))));
+    if let Some(agreement) = &new.agreement {
+        keys.push(("agreement", book::agreement_value(agreement, &format!("{name}-grant"))));
+    }
+    let known = wetbank_core::place_keys(&new.kind).unwrap_or_default();
+    keys.sort_by_key(|(key, _)| (*key != "kind", known.iter().position(|one| one == key)));
+    (book::place_text(name.as_str(), &keys), secrets)
 }
 
 impl Engine {
@@ -107,23 +128,7 @@ impl Engine {
                 "there is a place \"{name}\" already; change its text in the book, or choose another name"
             )));
         }
-        let secrets: Vec<_> = new.secrets.iter().map(|(key, value)| (format!("{name}-{key}"), value)).collect();
-        let mut keys = vec![("kind", new.kind.trim().into())];
-        for (key, value) in &new.keys {
-            match value {
-                NewPlaceValue::Number(number) => keys.push((key, (*number).into())),
-                NewPlaceValue::Text(text) if text.trim().is_empty() => {}
-                NewPlaceValue::Text(text) => keys.push((key, text.trim().into())),
-            }
-        }
-        let named = new.secrets.iter().zip(&secrets);
-        keys.extend(named.map(|((key, _), (secret, _))| (key.as_str(), book::secret_value(secret))));
-        if let Some(agreement) = &new.agreement {
-            keys.push(("agreement", book::agreement_value(agreement, &format!("{name}-grant"))));
-        }
-        let known = wetbank_core::place_keys(&new.kind).unwrap_or_default();
-        keys.sort_by_key(|(key, _)| (*key != "kind", known.iter().position(|one| one == key)));
-        let written = book::place_text(name.as_str(), &keys);
+        let (written, secrets) = text_of(&name, new);
         let proposed = [(format!("place.{name}"), written)];
         self.check_book(&proposed, false).map_err(EngineError::Book)?;
         let kept = self.core.journal.secrets().await?;
@@ -143,6 +148,32 @@ impl Engine {
         }
         self.apply_book(&proposed, false, who).await?;
         Ok(())
+    }
+
+    /// Tests a place that is not there yet, and changes nothing: whether its server is reached, and
+    /// with `sign_in` whether one can sign in and list. Answers its address as it was understood,
+    /// the steps, and what the server shows if that is not confirmed.
+    pub async fn try_place(
+        &self,
+        new: &NewPlaceKeys,
+        sign_in: bool,
+    ) -> Result<(String, Vec<ProbeStep>, Option<Identity>), EngineError> {
+        let name = Name::new("new").expect("a plain name");
+        let (text, secrets) = text_of(&name, new);
+        let read = wetbank_core::parse_book(&[("place.new".to_owned(), text)], &Known::default());
+        let book = read.map_err(EngineError::Book)?;
+        let Some((_, spec)) = book.places.first() else {
+            return Err(EngineError::NotNow("there is no place in what was typed".to_owned()));
+        };
+        let steps = match self.build_with(&name, spec, &secrets).await {
+            Ok(place) if sign_in => probe(place.as_ref(), false).await,
+            Ok(place) => probe_server(place.as_ref()).await,
+            Err(error) => return Err(error.into()),
+        };
+        let asks = |e: &PlaceError| matches!(e.kind, PlaceErrorKind::HostKey | PlaceErrorKind::Certificate);
+        let asks = steps.iter().any(|step| step.outcome.as_ref().is_err_and(asks));
+        let identity = if asks { wetbank_places::shown_identity(&name, spec).await? } else { None };
+        Ok((spec.address(), steps, identity))
     }
 
     /// What a place's server shows of itself now, without trusting it.

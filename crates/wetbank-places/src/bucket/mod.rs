@@ -17,6 +17,7 @@ use std::{
 
 use async_trait::async_trait;
 use futures_util::{StreamExt, TryStreamExt, stream};
+use jiff::Timestamp;
 use reqwest::{StatusCode, header};
 use rusty_s3::{Bucket as Address, Credentials, UrlStyle};
 use secrecy::{ExposeSecret, SecretString};
@@ -210,6 +211,10 @@ impl Place for Bucket {
 
     fn endpoint(&self) -> Option<(String, u16)> {
         self.inner.server.endpoint()
+    }
+
+    fn certificate_ends(&self) -> Option<Timestamp> {
+        self.inner.server.certificate_ends()
     }
 
     async fn secure(&self) -> Result<String> {

@@ -159,6 +159,11 @@ impl Pool {
         timeout(CONNECT, self.reach()).await.map_err(|_| self.late())?.map(drop)
     }
 
+    /// When the server's certificate ends, once it was seen.
+    pub fn certificate_ends(&self) -> Option<jiff::Timestamp> {
+        self.tls.end()
+    }
+
     /// Where the server is.
     pub fn spec(&self) -> &FtpSpec {
         &self.spec

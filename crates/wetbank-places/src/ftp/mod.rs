@@ -9,6 +9,7 @@ use std::{fmt, io, sync::Arc, time::Duration};
 use async_trait::async_trait;
 use bytes::{Bytes, BytesMut};
 use futures_util::{FutureExt, StreamExt, stream};
+use jiff::Timestamp;
 use secrecy::SecretString;
 use suppaftp::{FtpError, FtpResult, Status, tokio::AsyncRustlsStream, tokio::TransferStream};
 use tokio::{
@@ -286,6 +287,10 @@ impl Place for Ftp {
 
     fn endpoint(&self) -> Option<(String, u16)> {
         Some((self.pool.spec().host.clone(), self.pool.spec().port))
+    }
+
+    fn certificate_ends(&self) -> Option<Timestamp> {
+        self.pool.certificate_ends()
     }
 
     async fn secure(&self) -> Result<String> {

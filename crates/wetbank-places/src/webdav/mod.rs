@@ -8,6 +8,7 @@ use std::{fmt, io, sync::Arc};
 
 use async_trait::async_trait;
 use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
+use jiff::Timestamp;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, percent_encode};
 use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use secrecy::{ExposeSecret, SecretString};
@@ -290,6 +291,10 @@ impl Place for Webdav {
 
     fn endpoint(&self) -> Option<(String, u16)> {
         self.inner.server.endpoint()
+    }
+
+    fn certificate_ends(&self) -> Option<Timestamp> {
+        self.inner.server.certificate_ends()
     }
 
     async fn secure(&self) -> Result<String> {

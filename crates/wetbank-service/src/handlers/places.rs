@@ -24,6 +24,37 @@ pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec
     Json(state.engine.places().into_iter().map(map::place).collect())
 }
 
+fn keys_of(new: api::NewPlace) -> NewPlaceKeys {
+    let value = |value| match value {
+        api::KeyValue::Number(number) => NewPlaceValue::Number(number),
+        api::KeyValue::Text(text) => NewPlaceValue::Text(text),
+    };
+    let agreement =
+        |new: api::NewAgreement| NewAgreement { server: new.server, client: new.client, rights: new.rights };
+    NewPlaceKeys {
+        kind: new.kind,
+        keys: new.keys.into_iter().map(|(key, given)| (key, value(given))).collect(),
+        agreement: new.agreement.map(agreement),
+        secrets: new.secrets.into_iter().map(|(key, secret)| (key, SecretString::from(secret))).collect(),
+    }
+}
+
+/// Test a place that is not added yet, as far as it is typed; nothing is kept.
+#[utoipa::path(post, path = "/places/try", tag = "places", request_body = api::TryPlace, responses((status = 200, body = api::TriedPlace), (status = 422, body = api::Problem)))]
+pub(crate) async fn try_new(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Body(tried): Body<api::TryPlace>,
+) -> Result<Json<api::TriedPlace>, ApiError> {
+    let (address, steps, identity) = state.engine.try_place(&keys_of(tried.place), tried.sign_in).await?;
+    Ok(Json(api::TriedPlace {
+        address,
+        fine: steps.iter().all(|step| step.outcome.is_ok()),
+        steps: steps.into_iter().map(map::test_step).collect(),
+        identity: identity.map(|i| api::Identity { what: i.what.to_owned(), fingerprint: i.fingerprint }),
+    }))
+}
+
 /// Add a place to the book, with its secret; its test comes after.
 #[utoipa::path(post, path = "/places", tag = "places", request_body = api::NewPlace, responses((status = 204), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn add(
@@ -31,17 +62,8 @@ pub(crate) async fn add(
     State(state): State<Shared>,
     Body(new): Body<api::NewPlace>,
 ) -> Result<StatusCode, ApiError> {
-    let value = |value| match value {
-        api::KeyValue::Number(number) => NewPlaceValue::Number(number),
-        api::KeyValue::Text(text) => NewPlaceValue::Text(text),
-    };
-    let keys = NewPlaceKeys {
-        kind: new.kind,
-        keys: new.keys.into_iter().map(|(key, given)| (key, value(given))).collect(),
-        agreement: new.agreement.map(|new| NewAgreement { server: new.server, client: new.client, rights: new.rights }),
-        secrets: new.secrets.into_iter().map(|(key, secret)| (key, SecretString::from(secret))).collect(),
-    };
-    state.engine.add_place(&new.name, &keys, WHO).await?;
+    let name = new.name.clone();
+    state.engine.add_place(&name, &keys_of(new), WHO).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -117,6 +117,16 @@ async fn look(scene: &Scene, engine: &Engine, sample: &Sample) -> Result<String>
             recorded(&there, engine).await?;
             format!("in the archive's bucket as {key}, same checksum")
         }
+        Expected::Sorted(path) => {
+            let there = scene.on_drive(path).with_context(|| format!("the drive has no file {path}"))?;
+            if there != plain {
+                bail!("the file {path} has another content");
+            }
+            if let Some(first) = sample.path.split_once(':').and_then(|(_, path)| scene.on_drive(path)) {
+                bail!("{} bytes of it are still where it was put", first.len());
+            }
+            format!("on the drive as {path}")
+        }
         Expected::Here(path) => {
             same(&scene.office().join(path), &plain, engine).await?;
             format!("in {path}, same checksum")

@@ -12,7 +12,8 @@ use secrecy::SecretString;
 use wetbank_crypt::{PgpKey, Sealing, encrypt};
 use wetbank_engine::Engine;
 use wetbank_standins::{
-    BucketStandin, BucketStandinOptions, FtpStandin, FtpStandinOptions, SftpStandin, SftpStandinOptions,
+    BucketStandin, BucketStandinOptions, DriveStandin, DriveStandinOptions, DriveUser, FtpStandin, FtpStandinOptions,
+    SftpStandin, SftpStandinOptions,
 };
 
 const BOOK: &str = include_str!("../../../../demo/merrow.toml");
@@ -24,6 +25,7 @@ pub(crate) struct Scene {
     harbour: SftpStandin,
     archive: BucketStandin,
     print_shop: FtpStandin,
+    drive: DriveStandin,
     password: String,
     /// The harbour's own key: the demo plays its duty officer when it checks what arrived.
     pub harbour_key: PgpKey,
@@ -36,6 +38,8 @@ pub(crate) enum Expected {
     HarbourEncrypted,
     /// In the archive's bucket under this key, with the same content.
     Archived(&'static str),
+    /// On the volunteers' drive under this path, and no more where it was put.
+    Sorted(&'static str),
     /// In this file of the office, with the same content.
     Here(&'static str),
     /// In this file of the office, encrypted to the office's own key.
@@ -45,6 +49,11 @@ pub(crate) enum Expected {
     /// Held, for a reason with this code.
     Held(&'static str),
 }
+
+/// What the paths of files on the volunteers' drive begin with.
+const ON_DRIVE: &str = "drive:";
+/// Whose files those are, and who agreed to us.
+const VOLUNTEERS: (&str, &str) = ("merrow", "tove");
 
 /// A sample file: where it is put, what should become of it.
 pub(crate) struct Sample {
@@ -72,6 +81,9 @@ pub(crate) fn samples() -> Vec<Sample> {
         sample("bulletins/bulletin-week10.pdf", Expected::Held("exists")),
         sample("soundings/sounding-B12.xyz", Expected::Here("archive/soundings/large/sounding-B12.xyz")),
         sample("soundings/sounding-B13.xyz", Expected::Here("archive/soundings/sounding-B13.xyz")),
+        sample("drive:in/gauge 03 reread.csv", Expected::Sorted("gauges/gauge 03 reread.csv")),
+        sample("drive:in/new sounding off B9.xyz", Expected::Sorted("soundings/new sounding off B9.xyz")),
+        sample("drive:in/IMG_0212.jpg", Expected::Sorted("to look at/IMG_0212.jpg")),
     ]
 }
 
@@ -136,11 +148,21 @@ impl Scene {
             password: password.clone(),
         })
         .await?;
+        let user = |tenant: &str, name: &str| DriveUser {
+            tenant: tenant.to_owned(),
+            name: name.to_owned(),
+            password: password.clone(),
+        };
+        let users = vec![user(VOLUNTEERS.0, VOLUNTEERS.1), user("lindmoor", "rufus")];
+        let drive = DriveStandin::start(DriveStandinOptions::new(users)).await?;
+        drive.make_folder(VOLUNTEERS.0, "in");
+        drive.put("lindmoor", "results/assay-0420.csv", content("assay-0420.csv"), "rufus");
         Ok(Self {
             folder,
             harbour,
             archive,
             print_shop,
+            drive,
             password,
             harbour_key: PgpKey::generate("skerrow-harbour", "Skerrow Harbour Office <duty@skerrow.example>")?,
             merrow_key: PgpKey::generate("merrow", "Merrow Estuary Survey Office <desk@merrow.example>")?,
@@ -168,11 +190,18 @@ impl Scene {
         &self.archive
     }
 
+    /// A file on the volunteers' drive.
+    pub fn on_drive(&self, path: &str) -> Option<Vec<u8>> {
+        self.drive.get(VOLUNTEERS.0, path).map(|content| content.to_vec())
+    }
+
     /// Gives the service its keys, secrets and book.
     pub async fn arrange(&self, engine: &Engine) -> Result<()> {
         engine.set_secret("skerrow-password", &SecretString::from(self.password.clone())).await?;
         engine.set_secret("tidewatch-secret-key", &SecretString::from(self.password.clone())).await?;
         engine.set_secret("print-shop-password", &SecretString::from("not-the-right-one")).await?;
+        let grant = self.drive.grant(VOLUNTEERS.1, &["files.read", "files.write"]);
+        engine.set_secret("volunteers-drive-grant", &SecretString::from(grant)).await?;
         for (name, key) in [("skerrow-harbour", &self.harbour_key), ("merrow", &self.merrow_key)] {
             if engine.keys().await?.iter().any(|known| known.name == name) {
                 engine.remove_key(name).await?;
@@ -188,6 +217,7 @@ impl Scene {
             .replace("@office@", &self.office().display().to_string())
             .replace("@print-port@", &self.print_shop.address().port().to_string())
             .replace("@bucket@", &self.archive.url())
+            .replace("@drive@", &self.drive.url())
             .replace("@soon@", &jiff::Zoned::now().date().saturating_add(jiff::Span::new().days(5)).to_string())
             .replace("@host@", &self.harbour_address().ip().to_string())
             .replace("@port@", &self.harbour_address().port().to_string())
@@ -206,22 +236,31 @@ impl Scene {
     /// Puts every sample file in its place.
     pub fn feed_all(&self) -> Result<()> {
         for sample in samples() {
-            put(&self.office().join(sample.path), &self.arriving(sample.path)?)?;
+            self.put(sample.path)?;
         }
         Ok(())
     }
 
     /// One more file, as the day brings them.
     pub fn feed(&self, number: usize) -> Result<()> {
-        let path = match number % 9 {
+        let path = match number % 10 {
             0 => format!("lab/in/assay-{:04}.csv.pgp", 500 + number),
             3 => format!("soundings/sounding-C{number:02}.xyz"),
             5 => format!("desk/bulletin-draft-{number}.txt"),
             6 => format!("gauges/gauge-{:02}_2026-03-14T{:02}00.csv", 1 + number % 12, number % 24),
+            7 => format!("drive:in/gauge-{:02} by hand.csv", 1 + number % 12),
             8 => format!("assays/out/notes-{number}.txt"),
             _ => format!("assays/out/assay-{:04}.csv", 600 + number),
         };
-        Ok(put(&self.office().join(&path), &self.arriving(&path)?)?)
+        self.put(&path)
+    }
+
+    fn put(&self, path: &str) -> Result<()> {
+        match path.strip_prefix(ON_DRIVE) {
+            Some(path) => self.drive.put(VOLUNTEERS.0, path, content(path), "Signe Aas"),
+            None => put(&self.office().join(path), &self.arriving(path)?)?,
+        }
+        Ok(())
     }
 
     /// A file as its sender made it: sheets from the laboratory come encrypted to our key.

@@ -1,0 +1,92 @@
+//! From the book's words to a place that can be used.
+
+use std::sync::Arc;
+
+use secrecy::SecretString;
+use wetbank_core::{Limits, Name, PlaceSpec, RelPath, SecretName, SftpSignIn, WebSignIn};
+use wetbank_places::{
+    Bucket, Folder, Ftp, Limited, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Share, Webdav,
+};
+
+use super::Engine;
+use crate::{EngineError, grants::VaultKeeper};
+
+impl Engine {
+    pub(super) async fn build(
+        &self,
+        name: &Name,
+        spec: &PlaceSpec,
+        limits: Option<&Limits>,
+    ) -> Result<Arc<dyn Place>, PlaceError> {
+        let place = self.build_with(name, spec, &[]).await?;
+        Ok(match limits {
+            Some(limits) => Limited::around(place, limits),
+            None => place,
+        })
+    }
+
+    /// A place without limits, with these secrets where they have the names that it needs, and
+    /// those of the vault.
+    pub(super) async fn build_with(
+        &self,
+        name: &Name,
+        spec: &PlaceSpec,
+        given: &[(String, SecretString)],
+    ) -> Result<Arc<dyn Place>, PlaceError> {
+        let opened = async |name: &SecretName| match given.iter().find(|(known, _)| known == name.as_str()) {
+            Some((_, secret)) => Ok(secret.clone()),
+            None => self.core.keys.secret(name.as_str()).await,
+        };
+        let refused = |error: EngineError| PlaceError {
+            kind: PlaceErrorKind::Refused,
+            place: name.clone(),
+            call: "sign in to",
+            path: RelPath::root(),
+            detail: error.to_string(),
+        };
+        match spec {
+            PlaceSpec::Folder { root, mount } => Ok(Arc::new(Folder::mounted(name.clone(), root, mount.as_ref()))),
+            PlaceSpec::Sftp(sftp) => {
+                let credentials = match &sftp.sign_in {
+                    SftpSignIn::Password(secret) => SftpCredentials::Password(opened(secret).await.map_err(refused)?),
+                    SftpSignIn::Key { key, passphrase } => SftpCredentials::Key {
+                        key: opened(key).await.map_err(refused)?,
+                        passphrase: match passphrase {
+                            Some(name) => Some(opened(name).await.map_err(refused)?),
+                            None => None,
+                        },
+                    },
+                };
+                Ok(Arc::new(Sftp::new(name.clone(), sftp.clone(), credentials)))
+            }
+            PlaceSpec::Ftp(ftp) => {
+                let password = opened(&ftp.password).await.map_err(refused)?;
+                Ok(Arc::new(Ftp::new(name.clone(), ftp.clone(), password)))
+            }
+            PlaceSpec::Share(share) => {
+                let password = opened(&share.password).await.map_err(refused)?;
+                Ok(Arc::new(Share::new(name.clone(), share.clone(), password)))
+            }
+            PlaceSpec::Webdav(webdav) => {
+                let password = match &webdav.sign_in {
+                    WebSignIn::Password(_, secret) => Some(opened(secret).await.map_err(refused)?),
+                    WebSignIn::Open => None,
+                    WebSignIn::Agreed(agreed) => {
+                        let client_secret = self.client_secret(agreed).await.map_err(refused)?;
+                        let keeper = VaultKeeper { keys: self.core.keys.clone(), name: agreed.grant.clone() };
+                        let (name, spec, agreed) = (name.clone(), webdav.clone(), agreed.clone());
+                        return Ok(Arc::new(Webdav::agreed(name, spec, agreed, client_secret, Arc::new(keeper))));
+                    }
+                };
+                Ok(Arc::new(Webdav::new(name.clone(), webdav.clone(), password)))
+            }
+            PlaceSpec::Bucket(bucket) => {
+                let secret = match &bucket.sign_in {
+                    Some((_, secret)) => Some(opened(secret).await.map_err(refused)?),
+                    None => None,
+                };
+                Ok(Arc::new(Bucket::new(name.clone(), bucket.clone(), secret)?))
+            }
+        }
+    }
+}
