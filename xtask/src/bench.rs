@@ -16,7 +16,7 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 use crate::{
-    setup,
+    bench_places, setup,
     steps::{build, say},
 };
 
@@ -27,17 +27,17 @@ const PATIENCE: Duration = Duration::from_secs(300);
 
 /// How long SHA-256 of a file takes by itself: nothing that records it can be faster, and on a
 /// processor without SHA instructions it takes longer than all the rest.
-fn sha256_alone(file: &Path) -> Result<Duration> {
+pub(crate) fn sha256_alone(file: &Path) -> Result<Duration> {
     shell(&format!("openssl dgst -sha256 '{}' > /dev/null", file.display()))
 }
 
-struct Figure {
-    what: &'static str,
-    ours: String,
-    theirs: String,
-    ratio: String,
-    promised: &'static str,
-    kept: bool,
+pub(crate) struct Figure {
+    pub what: String,
+    pub ours: String,
+    pub theirs: String,
+    pub ratio: String,
+    pub promised: &'static str,
+    pub kept: bool,
 }
 
 type Measure = fn(&mut Vec<Figure>) -> Result<()>;
@@ -50,7 +50,7 @@ pub fn run_all(words: &[String]) -> Result<()> {
     }
     let chosen: Vec<&String> = words.iter().filter(|word| !word.starts_with('-')).collect();
     let mut figures = Vec::new();
-    let all: [(&str, Measure); 7] = [
+    let all: [(&str, Measure); 12] = [
         ("large", large_copy),
         ("small", small_copies),
         ("burst", burst),
@@ -58,6 +58,11 @@ pub fn run_all(words: &[String]) -> Result<()> {
         ("sftp", sftp),
         ("openpgp", openpgp),
         ("idle", idle),
+        ("share", bench_places::share),
+        ("ftp", bench_places::ftp),
+        ("webdav", bench_places::webdav),
+        ("bucket", bench_places::bucket),
+        ("entries", bench_places::entries),
     ];
     for (name, measure) in all {
         if chosen.is_empty() || chosen.iter().any(|word| name.starts_with(word.as_str())) {
@@ -76,7 +81,7 @@ pub fn run_all(words: &[String]) -> Result<()> {
 }
 
 /// A service on a data folder of its own.
-struct Office {
+pub(crate) struct Office {
     folder: TempDir,
     service: Child,
 }
@@ -89,7 +94,7 @@ impl Drop for Office {
 }
 
 impl Office {
-    fn open(folders: &[&str], book: &str, secrets: &[(&str, &str)]) -> Result<Self> {
+    pub(crate) fn open(folders: &[&str], book: &str, secrets: &[(&str, &str)]) -> Result<Self> {
         let folder = tempfile::Builder::new().prefix("wetbank-bench-").tempdir_in("target")?;
         for name in folders {
             fs::create_dir_all(folder.path().join(name))?;
@@ -112,11 +117,11 @@ impl Office {
         Ok(office)
     }
 
-    fn path(&self, below: &str) -> PathBuf {
+    pub(crate) fn path(&self, below: &str) -> PathBuf {
         self.folder.path().join(below)
     }
 
-    fn wetbank(&self, words: &[&str], input: &str) -> Result<Value> {
+    pub(crate) fn wetbank(&self, words: &[&str], input: &str) -> Result<Value> {
         let mut child = Command::new(BINARY)
             .arg("--json")
             .args(words)
@@ -134,7 +139,7 @@ impl Office {
     }
 
     /// Waits until so many files are done and journalled.
-    fn wait_done(&self, count: i64) -> Result<()> {
+    pub(crate) fn wait_done(&self, count: i64) -> Result<()> {
         // Asking costs the service time, too: many files are asked for less often.
         let pause = Duration::from_millis(if count > 1000 { 200 } else { 10 });
         wait(|| {
@@ -144,7 +149,7 @@ impl Office {
     }
 
     /// Resident memory at its highest, in MiB.
-    fn peak(&self) -> Result<f64> {
+    pub(crate) fn peak(&self) -> Result<f64> {
         self.memory("VmHWM:")
     }
 
@@ -156,14 +161,14 @@ impl Office {
     }
 
     /// Processor time used so far, in clock ticks of a hundredth of a second.
-    fn ticks(&self) -> Result<u64> {
+    pub(crate) fn ticks(&self) -> Result<u64> {
         let stat = fs::read_to_string(format!("/proc/{}/stat", self.service.id()))?;
         let fields: Vec<&str> = stat.rsplit(") ").next().context("fields")?.split(' ').collect();
         Ok(fields[11].parse::<u64>()? + fields[12].parse::<u64>()?)
     }
 }
 
-fn wait(mut is: impl FnMut() -> bool) -> Result<()> {
+pub(crate) fn wait(mut is: impl FnMut() -> bool) -> Result<()> {
     let end = Instant::now() + PATIENCE;
     while !is() {
         if Instant::now() > end {
@@ -174,7 +179,7 @@ fn wait(mut is: impl FnMut() -> bool) -> Result<()> {
     Ok(())
 }
 
-fn shell(line: &str) -> Result<Duration> {
+pub(crate) fn shell(line: &str) -> Result<Duration> {
     let began = Instant::now();
     let output = Command::new("sh").args(["-ec", line]).output()?;
     if !output.status.success() {
@@ -183,17 +188,17 @@ fn shell(line: &str) -> Result<Duration> {
     Ok(began.elapsed())
 }
 
-fn median(mut times: Vec<Duration>) -> Duration {
+pub(crate) fn median(mut times: Vec<Duration>) -> Duration {
     times.sort();
     times[times.len() / 2]
 }
 
-fn seconds(time: Duration) -> String {
+pub(crate) fn seconds(time: Duration) -> String {
     format!("{:.2} s", time.as_secs_f64())
 }
 
 /// A file of bytes that no disk and no link can squeeze.
-fn noise(path: &Path, mib: usize) -> Result<()> {
+pub(crate) fn noise(path: &Path, mib: usize) -> Result<()> {
     shell(&format!(
         "openssl rand {} > '{}' 2>/dev/null || head -c {} /dev/urandom > '{}'",
         mib * MIB,
@@ -208,10 +213,16 @@ const COPY: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[pla
 [rule.keep]\nstarts = { arrival = { place = \"office\", folder = \"in\", below = true } }\n\
 [[rule.keep.branch]]\nsteps = [ { copy = { to = \"archive\", folder = \"{{ file.folder }}\" } } ]\n";
 
-fn at_most(what: &'static str, ours: Duration, theirs: (&str, Duration), limit: f64, promised: &'static str) -> Figure {
+fn at_most(
+    what: impl Into<String>,
+    ours: Duration,
+    theirs: (&str, Duration),
+    limit: f64,
+    promised: &'static str,
+) -> Figure {
     let ratio = ours.as_secs_f64() / theirs.1.as_secs_f64();
     Figure {
-        what,
+        what: what.into(),
         ours: seconds(ours),
         theirs: format!("{} {}", theirs.0, seconds(theirs.1)),
         ratio: format!("{ratio:.2}"),
@@ -220,8 +231,8 @@ fn at_most(what: &'static str, ours: Duration, theirs: (&str, Duration), limit: 
     }
 }
 
-fn at_least(
-    what: &'static str,
+pub(crate) fn at_least(
+    what: impl Into<String>,
     ours: Duration,
     theirs: (&str, Duration),
     limit: f64,
@@ -229,7 +240,7 @@ fn at_least(
 ) -> Figure {
     let ratio = theirs.1.as_secs_f64() / ours.as_secs_f64();
     Figure {
-        what,
+        what: what.into(),
         ours: seconds(ours),
         theirs: format!("{} {}", theirs.0, seconds(theirs.1)),
         ratio: format!("{ratio:.2} times as fast"),
@@ -271,7 +282,7 @@ fn large_copy(figures: &mut Vec<Figure>) -> Result<()> {
     Ok(())
 }
 
-fn tree(at: &Path, folders: usize, files: usize, bytes: usize) -> Result<()> {
+pub(crate) fn tree(at: &Path, folders: usize, files: usize, bytes: usize) -> Result<()> {
     for folder in 0..folders {
         let folder = at.join(format!("{folder:03}"));
         fs::create_dir_all(&folder)?;
@@ -335,7 +346,7 @@ fn burst(figures: &mut Vec<Figure>) -> Result<()> {
     let count: usize = walk(&office.path("archive"))?;
     let rate = 20_000.0 / took.as_secs_f64();
     figures.push(Figure {
-        what: "20,000 files dropped by four writers, half into new folders",
+        what: "20,000 files dropped by four writers, half into new folders".to_owned(),
         ours: seconds(took),
         theirs: format!("{count} arrived, {done} runs, peak {:.0} MiB", office.peak()?),
         ratio: format!("{rate:.0} files/s"),
@@ -369,7 +380,7 @@ fn one_file(figures: &mut Vec<Figure>) -> Result<()> {
     let ms = |time: Duration| time.as_secs_f64() * 1000.0;
     let middle = ms(times[times.len() / 2]);
     figures.push(Figure {
-        what: "one file alone, from close to committed",
+        what: "one file alone, from close to committed".to_owned(),
         ours: format!("median {middle:.1} ms"),
         theirs: format!("99th percentile {:.1} ms", ms(times[times.len() * 99 / 100])),
         ratio: "–".to_owned(),
@@ -539,7 +550,7 @@ fn idle(figures: &mut Vec<Figure>) -> Result<()> {
     let used = office.ticks()? - before;
     let memory = office.memory("VmRSS:")?;
     figures.push(Figure {
-        what: "idle, 20 rules over 2,000 folders",
+        what: "idle, 20 rules over 2,000 folders".to_owned(),
         ours: format!("{memory:.0} MiB"),
         theirs: format!("{} ms of processor in 20 s", used * 10),
         ratio: "–".to_owned(),

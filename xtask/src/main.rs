@@ -4,6 +4,7 @@
 //! machine: what else is missing they install.
 
 mod bench;
+mod bench_places;
 mod browser;
 mod screenshots;
 mod setup;

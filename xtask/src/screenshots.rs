@@ -75,6 +75,8 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ),
         ("partners", "/partners", &light),
         ("partner", "/partners/skerrow", &dark),
+        ("sign-in", "/places/lindmoor-drive", &light),
+        ("drive", "/places/volunteers-drive?folder=gauges", &dark),
         ("new-place", "/places/new", &dark),
         ("trace", "/trace?text=assay-0412", &dark),
     ] {

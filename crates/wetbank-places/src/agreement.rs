@@ -9,8 +9,9 @@ use std::{
 };
 
 use async_trait::async_trait;
+use futures_util::future::BoxFuture;
 use oauth2::{
-    AuthType, AuthUrl, AuthorizationCode, ClientId, ClientSecret, CsrfToken, DeviceAuthorizationUrl,
+    AsyncHttpClient, AuthType, AuthUrl, AuthorizationCode, ClientId, ClientSecret, CsrfToken, DeviceAuthorizationUrl,
     DeviceCodeErrorResponseType, EndpointMaybeSet, EndpointNotSet, HttpRequest, HttpResponse, PkceCodeChallenge,
     PkceCodeVerifier, RedirectUrl, RefreshToken, RequestTokenError, Scope, StandardDeviceAuthorizationResponse,
     TokenResponse, TokenUrl,
@@ -148,6 +149,15 @@ impl Http {
     }
 }
 
+impl<'c> AsyncHttpClient<'c> for Http {
+    type Error = OnTheWay;
+    type Future = BoxFuture<'c, Result<HttpResponse, OnTheWay>>;
+
+    fn call(&'c self, request: HttpRequest) -> Self::Future {
+        Box::pin(self.exchange(request))
+    }
+}
+
 type Asker = BasicClient<EndpointMaybeSet, EndpointMaybeSet, EndpointNotSet, EndpointNotSet, EndpointMaybeSet>;
 
 impl Agreement {
@@ -230,11 +240,6 @@ impl Agreement {
     /// # Errors
     /// If the server does not know the code any more, or gives nothing that lasts.
     pub async fn agreed_on_page(&self, asked: AskedOnPage, code: String) -> Result<Granted, AgreementError> {
-        let http = self.http.clone();
-        let send = |request| {
-            let http = http.clone();
-            async move { http.exchange(request).await }
-        };
         let none = |e: oauth2::ConfigurationError| AgreementError::NotOffered(e.to_string());
         let answer = self
             .asker()?
@@ -242,7 +247,7 @@ impl Agreement {
             .map_err(none)?
             .set_pkce_verifier(asked.verifier)
             .set_redirect_uri(Cow::Owned(asked.redirect))
-            .request_async(&send)
+            .request_async(&self.http)
             .await
             .map_err(|e| refused(&e))?;
         self.granted(&answer)
@@ -253,18 +258,13 @@ impl Agreement {
     /// # Errors
     /// If the server does not offer it.
     pub async fn ask_by_code(&self) -> Result<AskedByCode, AgreementError> {
-        let http = self.http.clone();
-        let send = |request| {
-            let http = http.clone();
-            async move { http.exchange(request).await }
-        };
         let none = |_| AgreementError::NotOffered("the server offers no codes; sign in on the place's page".to_owned());
         let details: StandardDeviceAuthorizationResponse = self
             .asker()?
             .exchange_device_code()
             .map_err(none)?
             .add_scopes(self.scopes())
-            .request_async(&send)
+            .request_async(&self.http)
             .await
             .map_err(|e| refused(&e))?;
         Ok(AskedByCode {
@@ -281,17 +281,12 @@ impl Agreement {
     /// # Errors
     /// If they refused, or let the time pass.
     pub async fn agreed_by_code(&self, asked: AskedByCode) -> Result<Granted, AgreementError> {
-        let http = self.http.clone();
-        let send = |request| {
-            let http = http.clone();
-            async move { http.exchange(request).await }
-        };
         let none = |e: oauth2::ConfigurationError| AgreementError::NotOffered(e.to_string());
         let answer = self
             .asker()?
             .exchange_device_access_token(&asked.details)
             .map_err(none)?
-            .request_async(&send, tokio::time::sleep, Some(asked.good_for))
+            .request_async(&self.http, tokio::time::sleep, Some(asked.good_for))
             .await;
         let answer = answer.map_err(|error| match &error {
             RequestTokenError::ServerResponse(said) => AgreementError::Refused(match said.error() {
@@ -320,15 +315,10 @@ impl Agreement {
         &self,
         lasting: &SecretString,
     ) -> Result<(SecretString, Duration, Option<SecretString>), AgreementError> {
-        let http = self.http.clone();
-        let send = |request| {
-            let http = http.clone();
-            async move { http.exchange(request).await }
-        };
         let none = |e: oauth2::ConfigurationError| AgreementError::NotOffered(e.to_string());
         let lasting = RefreshToken::new(lasting.expose_secret().to_owned());
         let asker = self.asker()?;
-        let answer = asker.exchange_refresh_token(&lasting).map_err(none)?.request_async(&send).await;
+        let answer = asker.exchange_refresh_token(&lasting).map_err(none)?.request_async(&self.http).await;
         let answer = answer.map_err(|e| refused(&e))?;
         let access = answer.access_token().secret().clone().into();
         let lasting = answer.refresh_token().map(|token| token.secret().clone().into());

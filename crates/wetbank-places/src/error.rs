@@ -56,17 +56,27 @@ pub struct PlaceError {
 
 impl std::error::Error for PlaceError {}
 
+/// A failure told without the place's name.
+struct Nameless<'a>(&'a PlaceError);
+
 impl fmt::Display for PlaceError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "place \"{}\": cannot {} ", self.place, self.call)?;
-        if self.path.is_root() {
+        write!(f, "place \"{}\": {}", self.place, Nameless(self))
+    }
+}
+
+impl fmt::Display for Nameless<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self(error) = self;
+        write!(f, "cannot {} ", error.call)?;
+        if error.path.is_root() {
             f.write_str("it")?
         } else {
-            write!(f, "\"{}\"", self.path)?
+            write!(f, "\"{}\"", error.path)?
         }
-        write!(f, ": {}", self.kind.words())?;
-        if !self.detail.is_empty() {
-            write!(f, " ({})", self.detail)?;
+        write!(f, ": {}", error.kind.words())?;
+        if !error.detail.is_empty() {
+            write!(f, " ({})", error.detail)?;
         }
         Ok(())
     }
@@ -119,6 +129,11 @@ impl PlaceErrorKind {
 }
 
 impl PlaceError {
+    /// The failure of a place that has no name yet.
+    pub fn nameless(&self) -> String {
+        Nameless(self).to_string()
+    }
+
     /// What a person can do about it.
     pub fn remedy(&self) -> String {
         let place = &self.place;

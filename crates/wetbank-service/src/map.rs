@@ -355,6 +355,13 @@ pub(crate) fn test_step(step: ProbeStep) -> api::TestStep {
     api::TestStep { what: step.what.to_owned(), fine, took_ms: step.took.as_secs_f64() * 1000.0, said, remedy }
 }
 
+/// A step of a test of what is still being typed: what to do is to type something else.
+pub(crate) fn tried_step(step: ProbeStep) -> api::TestStep {
+    let nameless = step.outcome.as_ref().err().map(wetbank_places::PlaceError::nameless);
+    let told = test_step(step);
+    api::TestStep { said: nameless.unwrap_or(told.said), remedy: None, ..told }
+}
+
 pub(crate) fn entry(place: &str, entry: Entry) -> api::Entry {
     api::Entry {
         name: entry.path.name_text(),

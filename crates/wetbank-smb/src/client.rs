@@ -338,3 +338,45 @@ impl Directory {
         Ok(Some(found))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use secrecy::SecretString;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+    use super::*;
+
+    /// What comes of a connection to a server that says this and no more.
+    async fn told(said: Vec<u8>, hang_up: bool) -> Error {
+        let (ours, mut theirs) = tokio::io::duplex(1 << 16);
+        let server = tokio::spawn(async move {
+            let mut hello = [0; 64];
+            let _ = theirs.read_exact(&mut hello).await;
+            let _ = theirs.write_all(&said).await;
+            if !hang_up {
+                std::future::pending::<()>().await;
+            }
+        });
+        let account = Account { domain: String::new(), user: "merrow".to_owned(), password: SecretString::from("x") };
+        let silence = Duration::from_millis(100);
+        let connected = Client::connect(ours, "files", "survey", &account, Protection::Signed, silence).await;
+        server.abort();
+        connected.expect_err("it said nothing that makes sense")
+    }
+
+    #[tokio::test]
+    async fn a_server_that_is_none_is_told_soon() {
+        for (said, hang_up) in [
+            (b"SSH-2.0-OpenSSH_9.2p1 Debian\r\n".to_vec(), false),
+            (b"220 ProFTPD Server ready.\r\n".to_vec(), true),
+            (vec![0, 0, 0, 4, 0xff, b'S', b'M', b'B'], true),
+            (vec![0xff; 4], true),
+            (Vec::new(), true),
+            (Vec::new(), false),
+        ] {
+            let error = tokio::time::timeout(Duration::from_secs(5), told(said.clone(), hang_up)).await;
+            let error = error.expect("it is told, it does not hang");
+            assert!(!matches!(error, Error::Status(_)), "{said:?}: {error}");
+        }
+    }
+}

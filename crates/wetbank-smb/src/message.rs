@@ -409,3 +409,66 @@ pub(crate) fn vanish(id: &FileId) -> Request {
 pub(crate) fn set_length(id: &FileId, length: u64) -> Request {
     set_info(id, 20, &length.to_le_bytes())
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// A message that begins like an honest answer, whatever comes then.
+    fn answer(rest: &[u8]) -> Bytes {
+        let mut message = Writer::default().raw(MARK).u16(64).zeros(10).u32(1).zeros(44).0;
+        message.extend_from_slice(rest);
+        Bytes::from(message)
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_that_a_server_says_breaks_us(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {
+            let _ = Answer::read(Bytes::from(bytes.clone()));
+            let answer = Answer::read(answer(&bytes)).expect("its header is fine");
+            let _ = Negotiated::read(&answer);
+            let _ = SetUp::read(&answer);
+            let _ = tree_connected(&answer);
+            let _ = Created::read(&answer);
+            let _ = data(&answer);
+            let _ = written(&answer);
+            let _ = entries(&answer);
+        }
+
+        #[test]
+        fn a_list_of_entries_always_ends(next in any::<u32>(), length in any::<u32>(), count in 1..8_u32) {
+            let entry = |next: u32| Writer::default().u32(next).zeros(56).u32(length).zeros(16).raw(b"a\0").zeros(6).0;
+            let list: Vec<u8> = (0..count).flat_map(|_| entry(next)).collect();
+            let body = Writer::default().u16(9).u16(72).u32(list.len() as u32).raw(&list).0;
+            if let Ok(entries) = entries(&Answer::read(answer(&body)).expect("its header is fine")) {
+                prop_assert!(entries.len() <= count as usize);
+            }
+        }
+    }
+
+    #[test]
+    fn a_request_in_place_of_an_answer_and_a_chain_are_refused() {
+        for (at, byte) in [(16, 0), (20, 1), (0, 0xfd), (4, 65)] {
+            let mut message = answer(&[0; 16]).to_vec();
+            message[at] = byte;
+            assert!(Answer::read(Bytes::from(message)).is_err(), "byte {at}");
+        }
+    }
+
+    #[test]
+    fn a_version_or_protection_that_was_not_offered_is_refused() {
+        let chosen = |dialect: u16, contexts: &[u8], count: u16| {
+            let body = Writer::default().u16(65).u16(1).u16(dialect).u16(count).zeros(52).u32(128).raw(contexts).0;
+            Negotiated::read(&Answer::read(answer(&body)).expect("its header is fine"))
+        };
+        let hash = Writer::default().u16(1).u16(6).u32(0).u16(1).u16(0).u16(1).zeros(2).0;
+        assert!(chosen(0x0311, &hash, 1).is_ok_and(|chosen| chosen.cipher.is_none()));
+        assert!(chosen(0x0202, &[], 0).is_err(), "a version without signatures worth the name");
+        assert!(chosen(0x0311, &[], 0).is_err(), "nothing protects what was said before the keys");
+        let cipher = Writer::default().u16(2).u16(4).u32(0).u16(1).u16(1).zeros(4).0;
+        let both = [hash, cipher].concat();
+        assert!(chosen(0x0311, &both, 2).is_ok_and(|chosen| chosen.cipher.is_none()), "an older cipher is none");
+    }
+}

@@ -1,7 +1,18 @@
 //! Taking connections until a stand-in is stopped.
 
+use axum::Router;
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
+
+/// Answers web requests until `stop`.
+pub(crate) fn serve_web(listener: TcpListener, router: Router, stop: CancellationToken) {
+    tokio::spawn(async move {
+        tokio::select! {
+            ended = axum::serve(listener, router) => drop(ended),
+            () = stop.cancelled() => {}
+        }
+    });
+}
 
 /// Serves every connection in a task of its own; all of them end with `stop`.
 pub(crate) fn serve_all<Served>(

@@ -377,3 +377,27 @@ async fn a_cloud_drive_is_added_shown_what_it_allows_refused_and_then_agreed_to(
     page.click("//button[contains(., 'in') and contains(@class, 'file')]").await;
     page.find("//td[contains(., 'Åse Lunde')]").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_partner_is_put_on_record_with_a_form_that_writes_the_books_text() {
+    let (office, page) = (office(), Browser::open().await);
+    fs::create_dir_all(office.path("office/for them")).unwrap();
+    page.sign_in(&office).await;
+    page.driver.goto(format!("{}/partners/new", office.url())).await.unwrap();
+    for (label, text) in [("Name for people", "Skerrow \"Harbour\" Office"), ("Name in rules", "skerrow")] {
+        page.find(&format!("//label[span[text()='{label}']]/input")).await.send_keys(text).await.unwrap();
+    }
+    page.find("//input[@aria-label='name of person 1']").await.send_keys("Ada Fenwick").await.unwrap();
+    page.click("//label[contains(., 'office')]/input[@type='checkbox']").await;
+    page.click("//label[span[text()='To the place']]/select/option[text()='office']").await;
+    page.click("//button[text()='Pick a folder']").await;
+    page.click("//dialog//button[contains(., 'for them')]").await;
+    page.click("//dialog//button[contains(., 'Take')]").await;
+    page.click("//button[text()='Check and compare']").await;
+    page.click("//button[text()='Put in force' and not(@disabled)]").await;
+    page.find("//h1[contains(., 'Skerrow \"Harbour\" Office')]").await;
+    let partners = office.json(&["partner", "list"]);
+    assert_eq!(partners[0]["people"][0]["name"], "Ada Fenwick");
+    let form = partners[0]["delivery"].as_str().unwrap();
+    assert!(form.contains("office › for them"), "{form}");
+}

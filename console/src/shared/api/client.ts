@@ -14,6 +14,7 @@ export type Item = Schemas["Item"];
 export type Attempt = Schemas["Attempt"];
 export type Place = Schemas["Place"];
 export type Partner = Schemas["Partner"];
+export type Key = Schemas["Key"];
 export type Warning = Schemas["Warning"];
 export type ByHand = Schemas["ByHand"];
 export type Begun = Schemas["Begun"];

@@ -63,7 +63,7 @@ function Difference({ diff }: { diff: BookDiff }) {
 }
 
 /** A section of the book as text: checked and compared before it is put in force. */
-export function BookText({ kind, name, text }: { kind: "rule" | "partner"; name: string; text: string }) {
+export function BookText({ kind, name, text, isNew = false }: { kind: "rule" | "partner"; name: string; text: string; isNew?: boolean }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const [draft, setDraft] = useState(text);
@@ -106,7 +106,7 @@ export function BookText({ kind, name, text }: { kind: "rule" | "partner"; name:
         <output className="text-success">✓ In force.</output>
       )}
       <div className="flex gap-2">
-        <button type="button" className="btn btn-sm" disabled={!changed || check.isPending} onClick={() => check.mutate()}>
+        <button type="button" className="btn btn-sm" disabled={!(changed || isNew) || check.isPending} onClick={() => check.mutate()}>
           Check and compare
         </button>
         <button

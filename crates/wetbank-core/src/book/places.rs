@@ -136,6 +136,16 @@ impl<'a> Reader<'a> {
         self.raw().root.as_ref().map(|root| typed_folder(root.str())).unwrap_or_default()
     }
 
+    /// The root; the folder of a pasted address where no other is given.
+    fn root_or_pasted(&self) -> String {
+        let pasted = self.raw().host.as_ref().filter(|_| self.raw().root.is_none());
+        let below = pasted.and_then(|host| host.str().split_once("://")?.1.split_once('/'));
+        match below {
+            Some((_, folder)) if !folder.trim().trim_matches('/').is_empty() => typed_folder(&format!("/{folder}")),
+            _ => self.root(),
+        }
+    }
+
     fn connections(&self, default: u8) -> usize {
         self.raw().connections.unwrap_or(default).max(1).into()
     }
@@ -197,7 +207,7 @@ impl<'a> Reader<'a> {
             user: self.need("user", &place.user)?.str().trim().to_owned(),
             sign_in,
             host_key: self.fingerprint("host-key", place.host_key.as_ref())?,
-            root: self.root(),
+            root: self.root_or_pasted(),
             connections: self.connections(CONNECTIONS),
             silence: self.silence()?,
         }))
@@ -222,7 +232,7 @@ impl<'a> Reader<'a> {
             password: secret_name(&self.need("password", &place.password)?.secret)?,
             security,
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
-            root: self.root(),
+            root: self.root_or_pasted(),
             connections: self.connections(CONNECTIONS),
             silence: self.silence()?,
         }))

@@ -284,3 +284,18 @@ fn tries_are_as_the_rule_says_and_else_as_the_place_says() {
     let PlaceSpec::Sftp(spec) = &book.places.iter().find(|(name, _)| *name == harbour).unwrap().1 else { panic!() };
     assert_eq!(spec.silence.as_secs(), 90);
 }
+
+#[test]
+fn the_folder_of_a_pasted_address_is_the_root_where_no_other_is_given() {
+    let sign_in = "user = \"merrow\"\npassword = { secret = \"s\" }";
+    for (typed, address) in [
+        (
+            "host = \"sftp://merrow@sftp.skerrow.example:2222/incoming//2026/\"",
+            "merrow@sftp.skerrow.example:2222/incoming/2026",
+        ),
+        ("host = \"sftp://sftp.skerrow.example/\"", "merrow@sftp.skerrow.example:22/"),
+        ("host = \"sftp://sftp.skerrow.example/incoming\"\nroot = \"/out\"", "merrow@sftp.skerrow.example:22/out"),
+    ] {
+        assert_eq!(place(&format!("kind = \"sftp\"\n{typed}\n{sign_in}")).unwrap().address(), address, "{typed}");
+    }
+}

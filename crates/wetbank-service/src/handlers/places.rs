@@ -50,7 +50,7 @@ pub(crate) async fn try_new(
     Ok(Json(api::TriedPlace {
         address,
         fine: steps.iter().all(|step| step.outcome.is_ok()),
-        steps: steps.into_iter().map(map::test_step).collect(),
+        steps: steps.into_iter().map(map::tried_step).collect(),
         identity: identity.map(|i| api::Identity { what: i.what.to_owned(), fingerprint: i.fingerprint }),
     }))
 }

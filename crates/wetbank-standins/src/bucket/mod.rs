@@ -25,6 +25,7 @@ use bytes::Bytes;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
+use crate::guests::serve_web;
 use answers::{Refusal, empty, listed, xml};
 use store::{Object, Store};
 
@@ -70,13 +71,7 @@ impl BucketStandin {
         let served = Arc::new(Served { options, store: Store::default(), is_gone: AtomicBool::new(false) });
         let router = Router::new().fallback(answer).with_state(served.clone());
         let stop = CancellationToken::new();
-        let stopped = stop.clone();
-        tokio::spawn(async move {
-            tokio::select! {
-                ended = axum::serve(listener, router) => drop(ended),
-                () = stopped.cancelled() => {}
-            }
-        });
+        serve_web(listener, router, stop.clone());
         Ok(Self { address, served, stop })
     }
 

@@ -23,6 +23,7 @@ use bytes::Bytes;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
+use crate::guests::serve_web;
 use sign_in::Grants;
 use tree::Tree;
 
@@ -120,13 +121,7 @@ impl DriveStandin {
             .fallback(files)
             .with_state(served.clone());
         let stop = CancellationToken::new();
-        let stopped = stop.clone();
-        tokio::spawn(async move {
-            tokio::select! {
-                ended = axum::serve(listener, router) => drop(ended),
-                () = stopped.cancelled() => {}
-            }
-        });
+        serve_web(listener, router, stop.clone());
         Ok(Self { address, served, stop })
     }
 
