@@ -19,7 +19,7 @@ const collisions = [
 
 function Labelled({ label, children }: { label: string; children: ReactNode }) {
   return (
-    <label className="grid gap-1">
+    <label className="grid content-start gap-1">
       <span className="font-semibold">{label}</span>
       {children}
     </label>
