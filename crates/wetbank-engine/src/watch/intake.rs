@@ -40,7 +40,14 @@ pub(crate) async fn run(core: Arc<Core>, mut sightings: mpsc::Receiver<Sighting>
         if received == 0 {
             return;
         }
-        let offered = std::mem::take(&mut batch);
+        let mut offered = std::mem::take(&mut batch);
+        // A rule may have been switched off while its watcher still looked; once it is on again
+        // everything is looked through.
+        let arrangement = core.arrangement();
+        offered.retain(|seen| seen.by_hand || arrangement.rule(&seen.rule).is_some_and(|live| live.is_on));
+        if offered.is_empty() {
+            continue;
+        }
         match core.journal.take_in(offered.clone(), clock::now()).await {
             Ok(answers) => {
                 let works: Vec<_> = answers.into_iter().flatten().collect();
