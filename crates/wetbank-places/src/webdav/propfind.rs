@@ -8,18 +8,25 @@ use wetbank_core::{Fingerprint, RelPath};
 
 use crate::{Entry, EntryKind, fingerprint_of, place::owner_shown};
 
+/// The facts that we ask of every entry, in a listing and among changes.
+macro_rules! facts {
+    () => {
+        "<prop><resourcetype/><getcontentlength/><getlastmodified/><owner/></prop>"
+    };
+}
+
 /// What we ask of every entry.
-pub(super) const ASKED: &str = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\
-<propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/><getlastmodified/><owner/></prop></propfind>";
+pub(super) const ASKED: &str =
+    concat!("<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind xmlns=\"DAV:\">", facts!(), "</propfind>");
 
 /// What we ask of a folder's changes (RFC 6578, section 3.2) since a token, or from the beginning.
 pub(super) fn changes_asked(since: Option<&str>, deep: bool) -> String {
     let since = since.map(quick_xml::escape::escape).unwrap_or_default();
     format!(
         "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token>{since}</sync-token>\
-         <sync-level>{}</sync-level><prop><resourcetype/><getcontentlength/><getlastmodified/><owner/></prop>\
-         </sync-collection>",
-        if deep { "infinite" } else { "1" }
+         <sync-level>{}</sync-level>{}</sync-collection>",
+        if deep { "infinite" } else { "1" },
+        facts!()
     )
 }
 
