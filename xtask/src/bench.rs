@@ -16,7 +16,7 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 use crate::{
-    bench_places, setup,
+    bench_errands, bench_places, setup,
     steps::{build, say},
 };
 
@@ -45,12 +45,13 @@ type Measure = fn(&mut Vec<Figure>) -> Result<()>;
 /// Builds the release binary and measures. Words choose figures by their beginning.
 pub fn run_all(words: &[String]) -> Result<()> {
     setup::packages()?;
+    setup::compared()?;
     if !words.iter().any(|word| word == "--built") {
         build()?;
     }
     let chosen: Vec<&String> = words.iter().filter(|word| !word.starts_with('-')).collect();
     let mut figures = Vec::new();
-    let all: [(&str, Measure); 12] = [
+    let all: [(&str, Measure); 15] = [
         ("large", large_copy),
         ("small", small_copies),
         ("burst", burst),
@@ -63,6 +64,9 @@ pub fn run_all(words: &[String]) -> Result<()> {
         ("webdav", bench_places::webdav),
         ("bucket", bench_places::bucket),
         ("entries", bench_places::entries),
+        ("schedules", bench_errands::schedules),
+        ("zip", bench_errands::zip),
+        ("table", bench_errands::table),
     ];
     for (name, measure) in all {
         if chosen.is_empty() || chosen.iter().any(|word| name.starts_with(word.as_str())) {
@@ -153,7 +157,7 @@ impl Office {
         self.memory("VmHWM:")
     }
 
-    fn memory(&self, field: &str) -> Result<f64> {
+    pub(crate) fn memory(&self, field: &str) -> Result<f64> {
         let status = fs::read_to_string(format!("/proc/{}/status", self.service.id()))?;
         let line = status.lines().find(|line| line.starts_with(field)).context("a line of /proc")?;
         let kib: f64 = line.split_whitespace().nth(1).context("a number")?.parse()?;

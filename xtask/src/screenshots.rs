@@ -54,6 +54,8 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
     fs::create_dir_all(FOLDER)?;
     let runs = first(data, &["run", "list", "--rule", "assay-results", "--state", "done"])?;
     let run = format!("/runs/{}", runs["runs"][0]["id"]);
+    let letters = first(data, &["run", "list", "--rule", "sheets-by-mail", "--state", "done"])?;
+    let letter = format!("/runs/{}", letters["runs"][0]["id"]);
     let (light, dark) = (Browser::open(false)?, Browser::open(true)?);
     for browser in [&light, &dark] {
         browser.go(link)?;
@@ -64,8 +66,10 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ("today-dark", "/", &dark),
         ("rules", "/rules", &light),
         ("rule", "/rules/assay-results", &light),
+        ("signal", "/rules/tile-ready", &light),
         ("runs", "/runs", &dark),
         ("run", run.as_str(), &light),
+        ("letter", letter.as_str(), &dark),
         ("places", "/places", &light),
         ("place", "/places/skerrow-harbour?test=now", &light),
         (

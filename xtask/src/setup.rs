@@ -7,7 +7,7 @@ use anyhow::{Context, Result, bail};
 use crate::steps::{run, say, silent};
 
 /// Debian packages, each with a file that shows it is there.
-const PACKAGES: [(&str, &str); 11] = [
+const PACKAGES: [(&str, &str); 17] = [
     ("openssh-server", "/usr/sbin/sshd"),
     ("openssh-client", "/usr/bin/sftp"),
     ("apache2-bin", "/usr/sbin/apache2"),
@@ -15,11 +15,20 @@ const PACKAGES: [(&str, &str); 11] = [
     ("proftpd-mod-crypto", "/usr/lib/proftpd/mod_tls.so"),
     ("samba", "/usr/sbin/smbd"),
     ("smbclient", "/usr/bin/smbclient"),
+    ("dovecot-imapd", "/usr/lib/dovecot/imap"),
+    ("exim4-daemon-light", "/usr/sbin/exim4"),
+    ("postgresql", "/usr/share/doc/postgresql"),
+    ("openssl", "/usr/bin/openssl"),
+    ("curl", "/usr/bin/curl"),
+    ("libfaketime", "/usr/share/doc/libfaketime"),
     ("python3-venv", "/usr/share/doc/python3-venv"),
     ("gnupg", "/usr/bin/gpg"),
     ("chromium", "/usr/bin/chromium"),
     ("chromium-driver", "/usr/bin/chromedriver"),
 ];
+
+/// What only the bench compares with.
+const COMPARED: [(&str, &str); 2] = [("zip", "/usr/bin/zip"), ("sqlite3", "/usr/bin/sqlite3")];
 
 /// A server with the S3 REST API.
 const OBJECT_STORE: &str = "moto[s3,server]==5.2.5";
@@ -43,8 +52,17 @@ pub fn python() -> Result<()> {
 
 /// System packages.
 pub fn packages() -> Result<()> {
+    install(&PACKAGES)
+}
+
+/// What the bench needs besides.
+pub fn compared() -> Result<()> {
+    install(&COMPARED)
+}
+
+fn install(packages: &[(&str, &str)]) -> Result<()> {
     let missing: Vec<&str> =
-        PACKAGES.iter().filter(|(_, file)| !Path::new(file).exists()).map(|(name, _)| *name).collect();
+        packages.iter().filter(|(_, file)| !Path::new(file).exists()).map(|(name, _)| *name).collect();
     if missing.is_empty() {
         return Ok(());
     }

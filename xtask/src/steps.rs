@@ -112,8 +112,11 @@ pub fn demo(words: &[String]) -> Result<()> {
     run("target/release/wetbank", &all)
 }
 
+/// The API's description and the console's types, as the program that was built last tells them.
 fn describe() -> Result<(String, String)> {
-    let description = silent(&cargo(), &["run", "--quiet", "--package", "wetbank", "--", "openapi"])?;
+    // Not `cargo run`: for one package alone cargo would build half of everything anew.
+    let built = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root().join("target"), PathBuf::from);
+    let description = silent(&built.join("debug/wetbank").display().to_string(), &["openapi"])?;
     let folder = std::env::temp_dir().join(format!("wetbank-types-{}", std::process::id()));
     std::fs::create_dir_all(&folder)?;
     let (from, to) = (folder.join("openapi.json"), folder.join("schema.d.ts"));
@@ -128,6 +131,7 @@ fn describe() -> Result<(String, String)> {
 /// Writes the API's description and the console's types.
 pub fn types() -> Result<()> {
     setup::console()?;
+    run(&cargo(), &["build", "--workspace"])?;
     let (description, types) = describe()?;
     std::fs::write(DESCRIPTION, description)?;
     std::fs::write(TYPES, types)?;

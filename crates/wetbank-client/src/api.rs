@@ -96,6 +96,8 @@ pub struct Status {
     pub working: i64,
     /// Items that wait for another attempt.
     pub waiting: i64,
+    /// Items that wait for others of their run.
+    pub joining: i64,
     /// Items that wait for a person.
     pub held: i64,
     pub rules_on: usize,
@@ -103,6 +105,8 @@ pub struct Status {
     /// Places that could not be reached when last tried.
     pub places_away: Vec<String>,
     pub moving: Vec<Moving>,
+    /// What fires next, soonest first; at most eight.
+    pub next: Vec<Firing>,
     /// Keys and the like that expire within thirty days, or did; the most urgent first.
     pub warnings: Vec<Warning>,
     pub today: Traffic,
@@ -203,15 +207,22 @@ pub struct Moving {
     pub title: String,
     pub file: String,
     pub branch: usize,
-    /// The step at work, counted from 0.
+    /// The position of the step at work.
     pub step: usize,
-    /// The kinds of all steps of the branch.
-    pub steps: Vec<String>,
+    /// The steps of its way.
+    pub steps: Vec<ItemStep>,
     pub from: String,
     pub to: String,
     pub done: u64,
     pub total: u64,
     pub since: String,
+}
+
+impl Moving {
+    /// The kind of the step at work.
+    pub fn step_kind(&self) -> &str {
+        self.steps.iter().find(|step| step.at == self.step as i64).map_or("", |step| &step.kind)
+    }
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -223,8 +234,11 @@ pub struct RuleSummary {
     pub why: String,
     pub on: bool,
     pub version: i64,
+    /// Where its files come from first.
     pub place: String,
     pub folder: String,
+    /// When its schedule fires next.
+    pub next: Option<String>,
     pub last: Option<LastRun>,
     /// Runs of the last fourteen days, oldest first.
     pub days: Vec<DayRuns>,
@@ -252,9 +266,17 @@ pub struct Rule {
     pub summary: RuleSummary,
     pub text: String,
     pub changed: String,
+    /// What starts it, in words.
+    pub starts: String,
+    /// Names it is about; empty for every name.
     pub names: Vec<String>,
-    pub settle: String,
+    /// How long a file that comes must stay unchanged; nothing if it does not start by arrivals.
+    pub settle: Option<String>,
     pub below: bool,
+    /// The next firings of its schedule.
+    pub firings: Vec<String>,
+    /// How another system starts it, if one may.
+    pub signal: Option<SignalHelp>,
     pub branches: Vec<Branch>,
     pub versions: Vec<Version>,
 }
@@ -280,6 +302,10 @@ pub struct Step {
     /// The place it puts files to.
     pub place: Option<String>,
     pub folder: Option<String>,
+    /// For which files it is, in words; nothing for all.
+    pub condition: Option<String>,
+    /// What is done when it failed for good, in words; nothing: the file is held.
+    pub on_failure: Vec<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -297,14 +323,107 @@ pub struct Switch {
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunFile {
-    /// `PLACE:/PATH`.
-    pub file: String,
+    /// `PLACE:/PATH`; without it the rule looks for its files itself.
+    pub file: Option<String>,
+    /// Without a file: also those that the rule took before.
+    #[serde(default)]
+    pub all: bool,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Started {
     pub run: i64,
-    pub item: i64,
+    /// The chosen file's item.
+    pub item: Option<i64>,
+}
+
+/// A firing of a schedule that is to come.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Firing {
+    pub rule: String,
+    pub title: String,
+    pub at: String,
+}
+
+/// Which days an office works.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Calendar {
+    pub name: String,
+    pub title: String,
+    /// The weekdays that are worked: `mon`, `tue`, …
+    pub week: Vec<String>,
+    pub off: Vec<DaySpan>,
+    /// Rules that use it.
+    pub rules: Vec<String>,
+}
+
+/// Days, the first and the last.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DaySpan {
+    pub first: String,
+    pub last: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CalendarFile {
+    /// The calendar file's content.
+    pub text: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ImportedDays {
+    /// Days off that are new.
+    pub added: usize,
+    /// Events that were left out, each with the reason.
+    pub left_out: Vec<String>,
+}
+
+/// How another system starts a rule.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignalHelp {
+    /// The address that is called.
+    pub address: String,
+    /// The commands that make the call, to be copied.
+    pub commands: String,
+}
+
+/// A database that tables are loaded into and extracted from.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Database {
+    pub name: String,
+    pub title: String,
+    pub kind: String,
+    pub address: String,
+    /// Rules that use it.
+    pub rules: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DatabaseTest {
+    pub fine: bool,
+    /// What was found, or why not.
+    pub said: String,
+}
+
+/// A mail that carries no file, and so waits in the outbox without anything waiting for it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Notice {
+    pub id: i64,
+    pub run: i64,
+    pub rule: String,
+    /// The mailbox that sends it.
+    pub place: String,
+    pub to: String,
+    pub subject: String,
+    /// `waiting`, `sent` or `refused`.
+    pub state: String,
+    pub queued: String,
+    /// When it is tried next.
+    pub due: Option<String>,
+    pub tries: i64,
+    /// Why it was not sent.
+    pub why: Option<String>,
+    pub ended: Option<String>,
 }
 
 /// What rules say of a file.
@@ -362,13 +481,13 @@ pub struct RunSummary {
     pub id: i64,
     pub rule: String,
     pub title: String,
-    /// `arrival` or `hand`.
+    /// `arrival`, `hand`, `schedule`, `chain`, `signal` or `mail`.
     pub cause: String,
     pub started: String,
     pub ended: Option<String>,
     pub state: String,
     pub items: i64,
-    /// Its first file.
+    /// Its first file, or the folder where it looked for files.
     pub file: String,
     pub size: u64,
     pub why: Option<String>,
@@ -384,6 +503,10 @@ pub struct Run {
     pub started: String,
     pub ended: Option<String>,
     pub state: String,
+    /// Why it was left out, if it was.
+    pub why: Option<String>,
+    /// What is known of it besides: what a signal said, who wrote the letter, which rule was before.
+    pub about: BTreeMap<String, String>,
     /// At most 200 items.
     pub items: Vec<Item>,
 }
@@ -391,14 +514,16 @@ pub struct Run {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Item {
     pub id: i64,
+    /// `file`; `find` for the search with which a run begins; `made` from several; `part` of one.
+    pub kind: String,
     pub file: String,
     pub size: u64,
     pub state: String,
     pub branch: Option<i64>,
     pub branch_title: Option<String>,
-    /// The kinds of the branch's steps.
-    pub steps: Vec<String>,
-    /// The step it is at, counted from 0.
+    /// The steps of its way.
+    pub steps: Vec<ItemStep>,
+    /// The position of the step it is at.
     pub step: i64,
     pub failures: i64,
     /// When the next attempt is due.
@@ -408,6 +533,18 @@ pub struct Item {
     pub ended: Option<String>,
     pub attempts: Vec<Attempt>,
     pub hold: Option<Hold>,
+}
+
+/// A step on an item's way.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ItemStep {
+    /// Its position, which attempts refer to.
+    pub at: i64,
+    pub kind: String,
+    /// `done`, `skipped`, `failed`, `working`, `waiting`, `held`, or `rest` while it is to come.
+    pub state: String,
+    /// Whether it belongs to what is done when another step failed.
+    pub on_failure: bool,
 }
 
 /// Which part of a run goes on.
@@ -545,12 +682,12 @@ pub struct SignInBegun {
 #[serde(default)]
 pub struct NewPlace {
     pub name: String,
-    /// `folder`, `sftp`, `ftp`, `share`, `webdav` or `bucket`.
+    /// `folder`, `sftp`, `ftp`, `share`, `webdav`, `bucket` or `mailbox`.
     pub kind: String,
     /// The keys that the book has for this kind, with their values.
     #[serde(default)]
     pub keys: BTreeMap<String, KeyValue>,
-    /// Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav),
+    /// Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav, mailbox),
     /// `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
     #[serde(default)]
     pub secrets: BTreeMap<String, String>,

@@ -61,7 +61,7 @@ mod tests {
         let text = delivery.rule_text();
         let book = parse_book(&[("by hand".to_owned(), text)], &known).unwrap_or_else(|e| panic!("{e:?}"));
         let rule = &book.rules[0];
-        let target = rule.branches[0].steps[0].target().unwrap();
+        let target = rule.branches[0].steps[0].step.target().unwrap();
         assert_eq!((target.place.as_str(), target.exists), ("far", IfExists::KeepBoth));
         let state = Fingerprint { size: 1, modified: 0, inode: None, tag: None };
         let file = FilePath { place: place("near"), path: RelPath::parse(file).unwrap() };

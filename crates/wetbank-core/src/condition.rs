@@ -78,11 +78,46 @@ pub enum Operator {
     After(Timestamp),
 }
 
+/// What a test looks at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Subject {
+    /// Something of the file.
+    File(Attribute),
+    /// Something known of the run, such as `run.cause`.
+    Run(String),
+}
+
+impl Subject {
+    fn words(&self) -> String {
+        let known = match self {
+            Self::File(attribute) => attribute.words(),
+            Self::Run(word) => match word.as_str() {
+                "run.cause" => "what started the run",
+                "run.event" => "what happened to the file",
+                "chain.rule" => "the rule before",
+                "chain.event" => "what the rule before did",
+                "chain.from" => "the place before",
+                "chain.partner" => "the partner before",
+                "mail.from" => "the sender",
+                "mail.to" => "the receivers",
+                "mail.subject" => "the letter's subject",
+                "mail.date" => "the letter's date",
+                word => {
+                    return word
+                        .strip_prefix("signal.")
+                        .map_or_else(|| word.to_owned(), |field| format!("the signal's {field}"));
+                }
+            },
+        };
+        known.to_owned()
+    }
+}
+
 /// One comparison.
 #[derive(Debug, Clone)]
 pub struct Test {
     /// What is compared.
-    pub attribute: Attribute,
+    pub subject: Subject,
     /// With what.
     pub operator: Operator,
     /// Whether `A` and `a` differ.
@@ -114,6 +149,14 @@ pub struct Verdict {
     /// The verdicts of a group's parts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<Verdict>,
+}
+
+/// A compiled pattern of names.
+pub type NamePattern = GlobMatcher;
+
+/// A pattern of names, as a rule's `names` have it.
+pub fn name_pattern(pattern: &str, case_sensitive: bool) -> Result<NamePattern, String> {
+    glob(pattern, case_sensitive)
 }
 
 /// Builds a glob in which `*` stops at a slash and braces work.
@@ -151,6 +194,18 @@ impl Condition {
         }
     }
 
+    /// Shows everything that is looked at.
+    pub fn each_subject(&self, show: &mut impl FnMut(&Subject)) {
+        match self {
+            Self::All(parts) | Self::Any(parts) | Self::None(parts) => {
+                for part in parts {
+                    part.each_subject(show);
+                }
+            }
+            Self::Test(test) => show(&test.subject),
+        }
+    }
+
     /// The condition in words.
     pub fn words(&self) -> String {
         let list = |parts: &[Condition], joiner: &str| {
@@ -176,7 +231,11 @@ impl Test {
     fn ask(&self, file: &FileFacts, now: Timestamp) -> Verdict {
         // A file dated in the future has no age yet.
         let age = Duration::try_from(now.duration_since(file.modified)).unwrap_or_default();
-        let found = match self.attribute {
+        let attribute = match &self.subject {
+            Subject::File(attribute) => *attribute,
+            Subject::Run(word) => return self.verdict(file.about.get(word).cloned().unwrap_or_default(), file, age),
+        };
+        let found = match attribute {
             Attribute::Name => file.name(),
             Attribute::Stem => file.stem(),
             Attribute::Extension => file.extension(),
@@ -186,6 +245,10 @@ impl Test {
             Attribute::Modified => file.modified.strftime("%F %T UTC").to_string(),
             Attribute::Age => format_duration(age),
         };
+        self.verdict(found, file, age)
+    }
+
+    fn verdict(&self, found: String, file: &FileFacts, age: Duration) -> Verdict {
         let fold = |text: &str| if self.case_sensitive { text.to_owned() } else { text.to_lowercase() };
         let text = fold(&found);
         let holds = match &self.operator {
@@ -208,7 +271,7 @@ impl Test {
     }
 
     fn words(&self) -> String {
-        let attribute = self.attribute.words();
+        let attribute = self.subject.words();
         let one_of = |list: &[String]| list.iter().map(|one| format!("\"{one}\"")).collect::<Vec<_>>().join(" or ");
         let compared = match &self.operator {
             Operator::Is(list) => format!("is {}", one_of(list)),

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::{Arrival, FileFacts, Rule, Verdict};
+use crate::{Arrival, FileFacts, Find, RelPath, Rule, Selection, Verdict};
 
 /// What a rule decided about a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,35 +36,42 @@ fn verdict(asked: String, found: String, holds: bool) -> Verdict {
     Verdict { asked, found, holds, parts: Vec::new() }
 }
 
-/// Whether the trigger's name patterns let this name through.
-pub fn name_matches(arrival: &Arrival, name: &str) -> bool {
-    let named = arrival.names.is_empty() || arrival.names.iter().any(|glob| glob.is_match(name));
-    named && !arrival.except.iter().any(|glob| glob.is_match(name))
-}
-
-/// Decides about a file.
+/// Decides which branch takes a file that its run has.
 pub fn decide(rule: &Rule, file: &FileFacts, now: Timestamp) -> Decision {
-    let explanation = explain(rule, file, now);
+    let mut explanation = blank(rule);
+    ask_branches(rule, file, now, &mut explanation);
     match explanation.taken_by {
         Some(branch) => Decision::Branch(branch),
         None => Decision::NotTaken { why: explanation.outcome },
     }
 }
 
-/// Decides about a file and tells how.
+/// Tells whether a rule would take a file, and how it comes to that.
 pub fn explain(rule: &Rule, file: &FileFacts, now: Timestamp) -> Explanation {
-    let trigger = ask_trigger(&rule.arrival, file);
-    let mut explanation = Explanation {
+    let mut explanation = blank(rule);
+    explanation.trigger = ask_trigger(rule, file);
+    match explanation.trigger.iter().find(|verdict| !verdict.holds) {
+        Some(failed) if failed.parts.is_empty() => {
+            explanation.outcome =
+                format!("not taken: the rule asks that {}, here it is {}", failed.asked, failed.found);
+        }
+        Some(_) => "not taken: the rule looks for it nowhere here".clone_into(&mut explanation.outcome),
+        None => ask_branches(rule, file, now, &mut explanation),
+    }
+    explanation
+}
+
+fn blank(rule: &Rule) -> Explanation {
+    Explanation {
         rule: rule.name.to_string(),
-        trigger,
+        trigger: Vec::new(),
         branches: Vec::new(),
         taken_by: None,
         outcome: String::new(),
-    };
-    if let Some(failed) = explanation.trigger.iter().find(|verdict| !verdict.holds) {
-        explanation.outcome = format!("not taken: the rule asks that {}, here it is {}", failed.asked, failed.found);
-        return explanation;
     }
+}
+
+fn ask_branches(rule: &Rule, file: &FileFacts, now: Timestamp, explanation: &mut Explanation) {
     for (index, branch) in rule.branches.iter().enumerate() {
         let verdict = match &branch.condition {
             Some(condition) => condition.ask(file, now),
@@ -75,38 +82,76 @@ pub fn explain(rule: &Rule, file: &FileFacts, now: Timestamp) -> Explanation {
         if holds {
             explanation.taken_by = Some(index);
             explanation.outcome = format!("taken by branch {} \"{}\"", index + 1, branch.title);
-            return explanation;
+            return;
         }
     }
-    explanation.outcome = "not taken: no branch fits and there is no default".to_owned();
-    explanation
+    "not taken: no branch fits and there is no default".clone_into(&mut explanation.outcome);
 }
 
-fn ask_trigger(arrival: &Arrival, file: &FileFacts) -> Vec<Verdict> {
-    let mut verdicts =
-        vec![verdict(format!("place is {}", arrival.place), file.place.to_string(), file.place == arrival.place)];
-    let folder = file.path.parent();
-    let inside = folder.below(&arrival.folder);
-    let (asked, holds) = if arrival.deep {
-        (format!("folder is \"{}\" or below", arrival.folder), inside.is_some())
-    } else {
-        (format!("folder is \"{}\"", arrival.folder), inside.is_some_and(|rest| rest.is_root()))
+/// Every source of the rule's files: one of them must have this file.
+fn ask_trigger(rule: &Rule, file: &FileFacts) -> Vec<Verdict> {
+    let mut sources: Vec<Vec<Verdict>> = rule.starts.arrival.iter().map(|arrival| ask_arrival(arrival, file)).collect();
+    sources.extend(rule.finds.iter().filter(|find| !find.is_arrival).map(|find| ask_find(find, file)));
+    if sources.is_empty() {
+        return vec![verdict("another rule hands it on".to_owned(), "not asked here".to_owned(), true)];
+    }
+    if sources.len() == 1 {
+        return sources.remove(0);
+    }
+    let all = |parts: Vec<Verdict>| Verdict {
+        asked: "all of".to_owned(),
+        found: String::new(),
+        holds: parts.iter().all(|part| part.holds),
+        parts,
     };
-    verdicts.push(verdict(asked, format!("\"{folder}\""), holds));
+    let parts: Vec<Verdict> = sources.into_iter().map(all).collect();
+    let holds = parts.is_empty() || parts.iter().any(|part| part.holds);
+    vec![Verdict { asked: "any of".to_owned(), found: String::new(), holds, parts }]
+}
+
+fn ask_arrival(arrival: &Arrival, file: &FileFacts) -> Vec<Verdict> {
+    let mut verdicts = ask_selection(&arrival.files, Some(&arrival.folder), file);
+    if file.path.is_temporary() {
+        verdicts.push(verdict("the file is complete".to_owned(), "unfinished work of Wetbank".to_owned(), false));
+    }
+    verdicts
+}
+
+fn ask_find(find: &Find, file: &FileFacts) -> Vec<Verdict> {
+    let folder = find.folder.is_plain().then(|| RelPath::parse(find.folder.source()).ok()).flatten();
+    let mut verdicts = ask_selection(&find.files, folder.as_ref(), file);
+    if !find.named.is_empty() {
+        // What such a name is, only the time of a run can tell.
+        let names = find.named.iter().map(ToString::to_string).collect::<Vec<_>>().join(" or ");
+        verdicts.push(verdict(format!("name is like {names}, filled in when the run starts"), file.name(), true));
+    }
+    verdicts
+}
+
+fn ask_selection(files: &Selection, base: Option<&RelPath>, file: &FileFacts) -> Vec<Verdict> {
+    let mut verdicts =
+        vec![verdict(format!("place is {}", files.place), file.place.to_string(), file.place == files.place)];
+    if let Some(base) = base {
+        let folder = file.path.parent();
+        let inside = folder.below(base);
+        let (asked, holds) = if files.deep {
+            (format!("folder is \"{base}\" or below"), inside.is_some())
+        } else {
+            (format!("folder is \"{base}\""), inside.is_some_and(|rest| rest.is_root()))
+        };
+        verdicts.push(verdict(asked, format!("\"{folder}\""), holds));
+    }
     let name = file.name();
     let patterns = |globs: &[globset::GlobMatcher]| {
         globs.iter().map(|g| g.glob().glob().to_owned()).collect::<Vec<_>>().join(" or ")
     };
-    if !arrival.names.is_empty() {
-        let holds = arrival.names.iter().any(|glob| glob.is_match(&name));
-        verdicts.push(verdict(format!("name is like {}", patterns(&arrival.names)), name.clone(), holds));
+    if !files.names.is_empty() {
+        let holds = files.names.iter().any(|glob| glob.is_match(&name));
+        verdicts.push(verdict(format!("name is like {}", patterns(&files.names)), name.clone(), holds));
     }
-    if !arrival.except.is_empty() {
-        let holds = !arrival.except.iter().any(|glob| glob.is_match(&name));
-        verdicts.push(verdict(format!("name is not like {}", patterns(&arrival.except)), name, holds));
-    }
-    if file.path.is_temporary() {
-        verdicts.push(verdict("the file is complete".to_owned(), "unfinished work of Wetbank".to_owned(), false));
+    if !files.except.is_empty() {
+        let holds = !files.except.iter().any(|glob| glob.is_match(&name));
+        verdicts.push(verdict(format!("name is not like {}", patterns(&files.except)), name, holds));
     }
     verdicts
 }

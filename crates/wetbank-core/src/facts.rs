@@ -1,6 +1,6 @@
 //! What is known of a file.
 
-use std::fmt;
+use std::{collections::BTreeMap, fmt, sync::Arc};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -57,7 +57,13 @@ pub struct FileFacts {
     pub size: u64,
     /// When it was last modified.
     pub modified: Timestamp,
+    /// What is known of its run.
+    #[serde(default)]
+    pub about: About,
 }
+
+/// What is known of a run, by words such as `run.cause`.
+pub type About = Arc<BTreeMap<String, String>>;
 
 impl FileFacts {
     /// The facts of a file with a fingerprint.
@@ -67,7 +73,14 @@ impl FileFacts {
             path: file.path.clone(),
             size: fingerprint.size,
             modified: fingerprint.modified_at(),
+            about: About::default(),
         }
+    }
+
+    /// The same with what is known of its run.
+    #[must_use]
+    pub fn with(self, about: About) -> Self {
+        Self { about, ..self }
     }
 
     /// The file name in text form.

@@ -6,7 +6,9 @@
 mod address;
 mod book;
 mod by_hand;
+mod calendar;
 mod condition;
+mod database;
 mod decide;
 mod facts;
 mod limits;
@@ -17,29 +19,39 @@ mod path;
 mod place;
 mod retry;
 mod rule;
+mod schedule;
 mod sentence;
+mod starts;
 mod state;
+mod step;
 mod template;
 mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
 pub use book::{Book, Known, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
 pub use by_hand::{BY_HAND, HandDelivery};
-pub use condition::{Attribute, Condition, Operator, Test, Verdict};
-pub use decide::{Decision, Explanation, decide, explain, name_matches};
-pub use facts::{FileFacts, Fingerprint};
+pub use calendar::{Calendar, weekday_word};
+pub use condition::{Attribute, Condition, NamePattern, Operator, Subject, Test, Verdict, name_pattern};
+pub use database::{Database, DatabaseKind, PostgresSpec};
+pub use decide::{Decision, Explanation, decide, explain};
+pub use facts::{About, FileFacts, Fingerprint};
 pub use limits::{Hours, Limits, Rate};
 pub use marker::{InvalidMarker, Marker};
 pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
 pub use partner::{Delivery, Expiry, Partner, Person, QuietHours, warned};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
-    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, PlaceKind, PlaceSpec, SILENCE, SftpSignIn,
-    SftpSpec, ShareSpec, WebSignIn, WebdavSpec,
+    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, MailSecurity, MailServer, MailboxSpec, PlaceKind,
+    PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebdavSpec,
 };
 pub use retry::RetryPolicy;
-pub use rule::{Arrival, Branch, IfExists, LookPace, Original, Rule, Step, Target};
-pub use sentence::{branch_sentence, delivery_words, rule_sentence, step_words};
-pub use state::{InvalidMove, ItemState, RunState, run_state};
-pub use template::{Template, TemplateError, TemplateFacts};
+pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};
+pub use schedule::{Busy, Cron, Days, MOST_MISSED, Missed, Pattern, Schedule};
+pub use sentence::{branch_sentence, delivery_words, rule_sentence, starts_words, step_words};
+pub use starts::{Arrival, Arrives, Chain, ChainEvent, Gather, Happened, Letter, LookPace, Signal, Starts};
+pub use state::{Cause, InvalidMove, ItemKind, ItemState, RunState, run_state};
+pub use step::{
+    Asked, BadRows, Call, CallBody, Compression, Extract, IfExists, Load, Mail, PackForm, Program, Step, Target,
+};
+pub use template::{Template, TemplateError, TemplateFacts, nested};
 pub use units::{ByteSize, format_duration, parse_duration};

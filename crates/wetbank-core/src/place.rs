@@ -25,6 +25,8 @@ pub enum PlaceKind {
     Webdav,
     /// A bucket of an object store (the S3 REST API).
     Bucket,
+    /// A mailbox: letters are read with IMAP and sent with SMTP.
+    Mailbox,
 }
 
 impl PlaceKind {
@@ -37,6 +39,7 @@ impl PlaceKind {
             Self::Share => "share",
             Self::Webdav => "webdav",
             Self::Bucket => "bucket",
+            Self::Mailbox => "mailbox",
         }
     }
 }
@@ -61,6 +64,8 @@ pub enum PlaceSpec {
     Webdav(WebdavSpec),
     /// A bucket of an object store.
     Bucket(BucketSpec),
+    /// A mailbox.
+    Mailbox(MailboxSpec),
 }
 
 /// An SFTP server, its sign-in and its limits.
@@ -230,6 +235,54 @@ pub struct BucketSpec {
     pub silence: Duration,
 }
 
+/// When a connection to a mail server becomes secure.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MailSecurity {
+    /// From the first byte (RFC 8314).
+    TlsFromStart,
+    /// Before anything is told (RFC 2595, RFC 3207).
+    Tls,
+    /// Never: password and letters can be read on the way.
+    None,
+}
+
+/// One of the two servers of a mailbox.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MailServer {
+    /// Host name or address.
+    pub host: String,
+    /// TCP port.
+    pub port: u16,
+    /// When the connection becomes secure.
+    pub security: MailSecurity,
+}
+
+/// A mailbox, its sign-in and its limits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MailboxSpec {
+    /// Where its letters are read (IMAP); nothing if it only sends.
+    pub read: Option<MailServer>,
+    /// Where letters are handed in to be sent (SMTP); nothing if it only reads.
+    pub send: Option<MailServer>,
+    /// Who sends them.
+    pub sender: Option<String>,
+    /// User name and password, the same for both.
+    pub sign_in: Option<(String, SecretName)>,
+    /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
+    pub certificate: Option<String>,
+    /// Connections at once, at most.
+    pub connections: usize,
+    /// How long a server may be silent while we wait for it.
+    pub silence: Duration,
+}
+
+impl MailboxSpec {
+    /// The server by which it is known.
+    pub fn server(&self) -> Option<&MailServer> {
+        self.read.as_ref().or(self.send.as_ref())
+    }
+}
+
 impl BucketSpec {
     /// The address of the bucket.
     pub fn server(&self) -> String {
@@ -250,6 +303,7 @@ impl PlaceSpec {
             Self::Share(_) => PlaceKind::Share,
             Self::Webdav(_) => PlaceKind::Webdav,
             Self::Bucket(_) => PlaceKind::Bucket,
+            Self::Mailbox(_) => PlaceKind::Mailbox,
         }
     }
 
@@ -271,6 +325,15 @@ impl PlaceSpec {
             Self::Webdav(spec) => spec.url.clone(),
             Self::Bucket(spec) if spec.root.is_empty() => spec.server(),
             Self::Bucket(spec) => format!("{}/{}", spec.server(), spec.root),
+            Self::Mailbox(spec) => {
+                let user = spec.sign_in.as_ref().map(|(user, _)| format!("{user} at ")).unwrap_or_default();
+                let server = |server: &MailServer| format!("{}:{}", server.host, server.port);
+                match (&spec.read, &spec.send) {
+                    (Some(read), Some(send)) => format!("{user}{}, sent by {}", server(read), server(send)),
+                    (Some(one), None) | (None, Some(one)) => format!("{user}{}", server(one)),
+                    (None, None) => user,
+                }
+            }
         }
     }
 
@@ -279,7 +342,7 @@ impl PlaceSpec {
         match self {
             Self::Folder { .. } | Self::Share(_) => None,
             Self::Sftp(_) => Some("host-key"),
-            Self::Ftp(_) | Self::Webdav(_) | Self::Bucket(_) => Some("certificate"),
+            Self::Ftp(_) | Self::Webdav(_) | Self::Bucket(_) | Self::Mailbox(_) => Some("certificate"),
         }
     }
 
@@ -301,6 +364,7 @@ impl PlaceSpec {
                 }
             },
             Self::Bucket(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
+            Self::Mailbox(spec) => spec.sign_in.iter().map(|(_, secret)| secret).collect(),
         }
     }
 

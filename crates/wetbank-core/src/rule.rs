@@ -1,11 +1,11 @@
-//! Rules: what starts, which files, what happens.
+//! Rules: which files, and what happens to them.
 
 use std::time::Duration;
 
 use globset::GlobMatcher;
 use jiff::tz::TimeZone;
 
-use crate::{Condition, Marker, Name, PlaceName, QuietHours, RelPath, RetryPolicy, RuleName, SecretName, Template};
+use crate::{Condition, Name, PlaceName, RelPath, RetryPolicy, RuleName, Starts, Step, Subject, Template};
 
 /// A standing arrangement: a trigger and ordered branches.
 #[derive(Debug, Clone)]
@@ -19,43 +19,61 @@ pub struct Rule {
     /// The zone in which its dates are told.
     pub zone: TimeZone,
     /// What starts it.
-    pub arrival: Arrival,
+    pub starts: Starts,
+    /// What is looked for at the start of a run that no arriving file began.
+    pub finds: Vec<Find>,
     /// The first branch whose condition holds takes the file.
     pub branches: Vec<Branch>,
     /// When steps are tried again; as the place says where they failed, if it does not say.
     pub retry: Option<RetryPolicy>,
+    /// What a file that is held means for the others of its run.
+    pub fault: OnFault,
+    /// How long a run may take before what is left of it is held.
+    pub limit: Option<Duration>,
 }
 
-/// The trigger: a file is complete in a folder.
+/// Which files of a folder.
 #[derive(Debug, Clone)]
-pub struct Arrival {
-    /// The watched place.
+pub struct Selection {
+    /// The place.
     pub place: PlaceName,
-    /// The watched folder.
-    pub folder: RelPath,
     /// Patterns of names; empty means every name.
     pub names: Vec<GlobMatcher>,
     /// Patterns of names left alone.
     pub except: Vec<GlobMatcher>,
     /// Whether folders below count.
     pub deep: bool,
-    /// How long a file must stay unchanged.
-    pub settle: Duration,
-    /// The file beside it that says it is complete.
-    pub marker: Option<Marker>,
-    /// How often the folder is looked through where no events come.
-    pub pace: LookPace,
-    /// Whether the rule takes files that it made itself.
-    pub own_results: bool,
 }
 
-/// How often a folder is looked through.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum LookPace {
-    /// After this time.
-    Every(Duration),
-    /// Soon after something came, and less and less often while nothing comes.
-    Adaptive,
+/// Files that a run looks for when it starts.
+#[derive(Debug, Clone)]
+pub struct Find {
+    /// Which files.
+    pub files: Selection,
+    /// In which folder.
+    pub folder: Template,
+    /// Names that hold placeholders, to be filled in when the run starts.
+    pub named: Vec<Template>,
+    /// Whether `A` and `a` differ in these names.
+    pub case_sensitive: bool,
+    /// Only files that the rule did not take in this state before.
+    pub only_new: bool,
+    /// So many must be there, or the run is held.
+    pub least: usize,
+    /// Whether it is only the rule's arrival, looked for at once.
+    pub is_arrival: bool,
+}
+
+/// What a file that is held means for the others of its run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnFault {
+    /// The others go their way; what needs all of them together waits for it.
+    Wait,
+    /// The others go on, also together, without it.
+    GoOn,
+    /// Those that were not begun are left for another run.
+    Stop,
 }
 
 /// Conditions and the steps for the files that meet them.
@@ -65,88 +83,38 @@ pub struct Branch {
     pub title: String,
     /// Which files; none makes it the default.
     pub condition: Option<Condition>,
-    /// What is done, in order.
-    pub steps: Vec<Step>,
+    /// What is done: the steps in their order, and behind them those of failure paths.
+    pub steps: Vec<Planned>,
+    /// How many of them are not in failure paths.
+    pub main: usize,
     /// What becomes of the file that came.
     pub original: Original,
 }
 
-/// Where a file goes.
+/// A step and its place in the flow.
 #[derive(Debug, Clone)]
-pub struct Target {
-    /// The place.
-    pub place: PlaceName,
-    /// The folder there.
-    pub folder: Template,
-    /// The name there.
-    pub name: Template,
-    /// What to do when the name is taken.
-    pub exists: IfExists,
-    /// When nothing may come there.
-    pub quiet: Option<QuietHours>,
-    /// The partner whose form this is.
-    pub partner: Option<Name>,
+pub struct Planned {
+    /// What is done.
+    pub step: Step,
+    /// Only for files that are like this.
+    pub condition: Option<Condition>,
+    /// When it is tried again, if the rule does not say it for all its steps.
+    pub retry: Option<RetryPolicy>,
+    /// What follows when it is done.
+    pub next: Next,
+    /// The step that follows when it failed for good; else the file is held.
+    pub on_failure: Option<usize>,
 }
 
-/// What to do when a name is taken at the target.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum IfExists {
-    /// Hold the file and ask a person.
-    Refuse,
-    /// Put the new file in its place.
-    Replace,
-    /// Choose a free name: `name (2).csv`.
-    KeepBoth,
-    /// Skip when the content is the same, else hold.
-    SkipSame,
-}
-
-/// One thing done to the file in hand. Each step's result is the next one's file.
-#[derive(Debug, Clone)]
-pub enum Step {
-    /// OpenPGP encryption, and signing if a signing key is named.
-    Encrypt {
-        /// Names of keys.
-        to: Vec<String>,
-        /// A passphrase that opens it too, or instead.
-        passphrase: Option<SecretName>,
-        /// The key that signs.
-        sign: Option<String>,
-        /// ASCII armour instead of binary.
-        armour: bool,
-        /// The result's name.
-        name: Template,
-    },
-    /// OpenPGP decryption, and verifying if signers are named.
-    Decrypt {
-        /// A passphrase to try besides our keys.
-        passphrase: Option<SecretName>,
-        /// Names of keys, one of which must have signed.
-        signed_by: Vec<String>,
-        /// The result's name.
-        name: Template,
-    },
-    /// Put a copy into a folder of ours.
-    Copy(Target),
-    /// Hand a copy to a partner's place.
-    Deliver(Target),
-    /// Put the file elsewhere and remove it here.
-    Move(Target),
-    /// Give the original another name in its folder.
-    Rename {
-        /// The new name.
-        name: Template,
-        /// What to do when it is taken.
-        exists: IfExists,
-    },
-    /// Remove the original.
-    Delete,
-    /// Wait for a person.
-    Hold {
-        /// What the person is told.
-        why: String,
-    },
+/// What follows a step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Next {
+    /// The step with this index.
+    Step(usize),
+    /// The end of the original, and with it of the file's way.
+    Original,
+    /// The end: a step failed, and this was the way arranged for that.
+    Failed,
 }
 
 /// What becomes of the original after all steps are done.
@@ -158,44 +126,97 @@ pub enum Original {
     MoveTo(Template),
     /// It is deleted.
     Delete,
+    /// It stays, and an empty file of this name beside it says that it was seen to.
+    Mark(Template),
 }
 
-impl Step {
-    /// The word for this kind of step.
-    pub fn kind(&self) -> &'static str {
-        match self {
-            Self::Encrypt { .. } => "encrypt",
-            Self::Decrypt { .. } => "decrypt",
-            Self::Copy(_) => "copy",
-            Self::Deliver(_) => "deliver",
-            Self::Move(_) => "move",
-            Self::Rename { .. } => "rename",
-            Self::Delete => "delete",
-            Self::Hold { .. } => "hold",
-        }
+impl Branch {
+    /// The steps of the way that is meant, in their order.
+    pub fn main_steps(&self) -> impl Iterator<Item = &Step> {
+        self.steps[..self.main].iter().map(|planned| &planned.step)
     }
 
-    /// The step's target, if it has one.
-    pub fn target(&self) -> Option<&Target> {
-        match self {
-            Self::Copy(target) | Self::Deliver(target) | Self::Move(target) => Some(target),
-            _ => None,
-        }
+    /// Every step, those of failure paths too.
+    pub fn all_steps(&self) -> impl Iterator<Item = &Step> {
+        self.steps.iter().map(|planned| &planned.step)
+    }
+}
+
+impl Selection {
+    /// Whether a name is let through.
+    pub fn lets_through(&self, name: &str) -> bool {
+        let named = self.names.is_empty() || self.names.iter().any(|glob| glob.is_match(name));
+        named && !self.except.iter().any(|glob| glob.is_match(name))
     }
 }
 
 impl Rule {
-    /// Every partner that the rule delivers to.
-    pub fn partners(&self) -> impl Iterator<Item = &Name> {
-        self.branches.iter().flat_map(|b| &b.steps).filter_map(|step| step.target()?.partner.as_ref())
+    /// Every step of every branch.
+    pub fn steps(&self) -> impl Iterator<Item = &Step> {
+        self.branches.iter().flat_map(Branch::all_steps)
     }
 
-    /// Every place the rule touches, the watched one first.
+    /// Whether a path lies where the rule sets originals aside that came from the folder `base`.
+    pub fn sets_aside(&self, base: &RelPath, path: &RelPath) -> bool {
+        self.branches.iter().any(|branch| {
+            let Original::MoveTo(folder) = &branch.original else { return false };
+            let source = folder.source();
+            // Only the fixed beginning of the folder is known before the file is.
+            let fixed = source.split("{{").next().unwrap_or("");
+            let fixed = if fixed.len() == source.len() { fixed } else { fixed.rsplit_once('/').map_or("", |(f, _)| f) };
+            let Ok(fixed) = RelPath::parse(fixed) else { return false };
+            let aside = if source.starts_with('/') { fixed } else { base.join(&fixed) };
+            aside != *base && !aside.is_root() && path.below(&aside).is_some()
+        })
+    }
+
+    /// Every partner that the rule delivers to.
+    pub fn partners(&self) -> impl Iterator<Item = &Name> {
+        self.steps().filter_map(|step| step.target()?.partner.as_ref())
+    }
+
+    /// The place and folder that its files come from first, for people.
+    pub fn source(&self) -> Option<(&PlaceName, String)> {
+        match (&self.starts.arrival, self.finds.first()) {
+            (Some(arrival), _) => Some((&arrival.files.place, arrival.folder.to_string())),
+            (None, Some(find)) => Some((&find.files.place, find.folder.source().to_owned())),
+            (None, None) => None,
+        }
+    }
+
+    /// The fields of a signal that the rule asks for, each once, as `item.id`.
+    pub fn signal_fields(&self) -> Vec<String> {
+        let mut fields: Vec<String> = Vec::new();
+        let planned = || self.branches.iter().flat_map(|branch| &branch.steps);
+        let templates = planned().flat_map(|planned| planned.step.templates());
+        let finds = self.finds.iter().flat_map(|find| find.named.iter().chain([&find.folder]));
+        fields.extend(templates.chain(finds).flat_map(|template| template.fields_of("signal")));
+        let conditions = self.branches.iter().filter_map(|branch| branch.condition.as_ref());
+        for condition in conditions.chain(planned().filter_map(|planned| planned.condition.as_ref())) {
+            condition.each_subject(&mut |subject| {
+                if let Subject::Run(word) = subject {
+                    fields.extend(word.strip_prefix("signal.").map(str::to_owned));
+                }
+            });
+        }
+        fields.sort();
+        fields.dedup();
+        fields
+    }
+
+    /// Whether a run that no file began begins without one.
+    pub fn begins_bare(&self) -> bool {
+        self.finds.is_empty()
+    }
+
+    /// Every place the rule touches, those its files come from first.
     pub fn places(&self) -> Vec<PlaceName> {
-        let mut places = vec![self.arrival.place.clone()];
-        for target in self.branches.iter().flat_map(|b| &b.steps).filter_map(Step::target) {
-            if !places.contains(&target.place) {
-                places.push(target.place.clone());
+        let mut places: Vec<PlaceName> = Vec::new();
+        let arrival = self.starts.arrival.iter().map(|arrival| &arrival.files.place);
+        let finds = self.finds.iter().map(|find| &find.files.place);
+        for place in arrival.chain(finds).chain(self.steps().filter_map(Step::place)) {
+            if !places.contains(place) {
+                places.push(place.clone());
             }
         }
         places

@@ -8,7 +8,9 @@ use serde::{Deserialize, Serialize};
 /// queued ─► working ─► done
 ///   ▲         │ ├────► skipped
 ///   │         │ └────► held ─► queued (released) │ skipped (dismissed)
-///   └─ waiting ◄┘ (a pause before the next attempt)
+///   │                  │
+///   ├─ waiting ◄───────┤ (a pause before the next attempt)
+///   └─ joining ◄───────┘ (until the others of its run, or what was made from it, are so far)
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -19,12 +21,85 @@ pub enum ItemState {
     Working,
     /// An attempt failed for a passing reason; another one is due.
     Waiting,
+    /// It waits for the others of its run to be as far, or for what was made from it to end.
+    Joining,
     /// Every step and the original's end are done.
     Done,
     /// Left alone for a stated reason.
     Skipped,
     /// Waits for a person.
     Held,
+}
+
+/// What an item of a run is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ItemKind {
+    /// A file that came or was found.
+    File,
+    /// The search for files, with which a run begins; its path is a folder.
+    Find,
+    /// A file made from several of the run.
+    Made,
+    /// A part of a file of the run.
+    Part,
+}
+
+impl ItemKind {
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::File => "file",
+            Self::Find => "find",
+            Self::Made => "made",
+            Self::Part => "part",
+        }
+    }
+
+    /// Reads the word.
+    pub fn parse(word: &str) -> Option<Self> {
+        [Self::File, Self::Find, Self::Made, Self::Part].into_iter().find(|kind| kind.as_str() == word)
+    }
+}
+
+/// What started a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Cause {
+    /// A file arrived.
+    Arrival,
+    /// A person.
+    Hand,
+    /// The clock.
+    Schedule,
+    /// What another rule did with a file.
+    Chain,
+    /// Another system.
+    Signal,
+    /// A message in a mailbox.
+    Mail,
+}
+
+impl Cause {
+    /// Every cause.
+    pub const ALL: [Self; 6] = [Self::Arrival, Self::Hand, Self::Schedule, Self::Chain, Self::Signal, Self::Mail];
+
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Arrival => "arrival",
+            Self::Hand => "hand",
+            Self::Schedule => "schedule",
+            Self::Chain => "chain",
+            Self::Signal => "signal",
+            Self::Mail => "mail",
+        }
+    }
+
+    /// Reads the word.
+    pub fn parse(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|cause| cause.as_str() == word)
+    }
 }
 
 /// A change of state that the life of an item does not have.
@@ -37,7 +112,8 @@ pub struct InvalidMove {
 
 impl ItemState {
     /// Every state, in the order of life.
-    pub const ALL: [Self; 6] = [Self::Queued, Self::Working, Self::Waiting, Self::Done, Self::Skipped, Self::Held];
+    pub const ALL: [Self; 7] =
+        [Self::Queued, Self::Working, Self::Waiting, Self::Joining, Self::Done, Self::Skipped, Self::Held];
 
     /// The word for it.
     pub fn as_str(self) -> &'static str {
@@ -45,6 +121,7 @@ impl ItemState {
             Self::Queued => "queued",
             Self::Working => "working",
             Self::Waiting => "waiting",
+            Self::Joining => "joining",
             Self::Done => "done",
             Self::Skipped => "skipped",
             Self::Held => "held",
@@ -63,12 +140,13 @@ impl ItemState {
 
     /// Checks a change of state.
     pub fn become_(self, to: Self) -> Result<Self, InvalidMove> {
-        use ItemState::{Done, Held, Queued, Skipped, Waiting, Working};
+        use ItemState::{Done, Held, Joining, Queued, Skipped, Waiting, Working};
         let allowed = matches!(
             (self, to),
             (Queued, Working | Skipped | Held)
-                | (Working, Done | Skipped | Held | Waiting | Queued)
+                | (Working, Done | Skipped | Held | Waiting | Joining | Queued)
                 | (Waiting, Working | Queued | Held | Skipped)
+                | (Joining, Queued | Done | Skipped | Held)
                 | (Held, Queued | Skipped)
         );
         if allowed { Ok(to) } else { Err(InvalidMove { from: self.as_str(), to: to.as_str() }) }

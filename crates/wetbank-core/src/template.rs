@@ -1,6 +1,6 @@
 //! Templates: placeholders in names and folders.
 
-use std::{fmt, sync::OnceLock};
+use std::{collections::BTreeMap, fmt, sync::OnceLock};
 
 use jiff::{Timestamp, tz::TimeZone};
 use minijinja::{Environment, ErrorKind, UndefinedBehavior, context};
@@ -8,7 +8,7 @@ use minijinja::{Environment, ErrorKind, UndefinedBehavior, context};
 use crate::{FileFacts, InvalidPath, RelPath, Rule};
 
 /// What a placeholder can stand for. Anything else is refused when the rule is checked.
-const KNOWN: [&str; 14] = [
+const KNOWN: [&str; 31] = [
     "file.name",
     "file.stem",
     "file.extension",
@@ -21,6 +21,23 @@ const KNOWN: [&str; 14] = [
     "rule.title",
     "run.id",
     "run.started",
+    "run.cause",
+    "run.event",
+    "mail.from",
+    "mail.to",
+    "mail.subject",
+    "mail.date",
+    "mail.id",
+    "count",
+    "lines",
+    "files",
+    "local",
+    "chain.rule",
+    "chain.event",
+    "chain.from",
+    "chain.partner",
+    "fault.step",
+    "fault.why",
     "now",
     "today",
 ];
@@ -29,8 +46,12 @@ const KNOWN: [&str; 14] = [
 ///
 /// Placeholders: `file.name`, `file.stem`, `file.extension`, `file.folder`, `file.path`,
 /// `file.place`, `file.size`, `file.modified`, `rule.name`, `rule.title`, `run.id`,
-/// `run.started`, `now`, `today`. Times take a pattern: `{{ now | date("%Y/%m") }}`, in the
-/// rule's time zone.
+/// `run.started`, `run.cause`, `run.event`, `now`, `today`, `count` (the how-manieth file of the rule today
+/// it is); in a failure path `fault.step` and `fault.why`; in a rule that another one started
+/// `chain.rule`, `chain.event`, `chain.from` and `chain.partner`; in one that letters start `mail.from`,
+/// `mail.to`, `mail.subject`, `mail.date` and `mail.id`; in one that a signal starts `signal.` and what it
+/// said; in a mail `lines` and `files`; in a program's arguments `local`. Times take a pattern:
+/// `{{ now | date("%Y/%m") }}`, in the rule's time zone, and numbers a width: `{{ count | pad(3) }}`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Template {
     source: String,
@@ -67,12 +88,8 @@ pub enum TemplateError {
 }
 
 fn nearest(placeholder: &str) -> String {
-    KNOWN
-        .iter()
-        .map(|known| (strsim::damerau_levenshtein(known, placeholder), known))
-        .min()
-        .filter(|(distance, _)| *distance <= 4)
-        .map(|(_, known)| format!("; did you mean {{{{ {known} }}}}?"))
+    crate::book::nearest(placeholder, KNOWN.iter().copied())
+        .map(|known| format!("; did you mean {{{{ {known} }}}}?"))
         .unwrap_or_default()
 }
 
@@ -108,8 +125,47 @@ fn environment() -> &'static Environment<'static> {
             jiff::fmt::strtime::format(&pattern, &time)
                 .map_err(|e| minijinja::Error::new(ErrorKind::InvalidOperation, e.to_string()))
         });
+        environment.add_filter("pad", |value: String, width: usize| format!("{value:0>width$}"));
         environment
     })
+}
+
+/// What a signal said, as it was nested.
+fn signal(about: &BTreeMap<String, String>) -> serde_json::Value {
+    let words = about.range("signal.".to_owned()..);
+    nested(words.map_while(|(word, text)| Some((word.strip_prefix("signal.")?, text.as_str()))))
+}
+
+/// Texts under dotted names as an object of objects: `item.id` is `id` of `item`.
+pub fn nested<'a>(fields: impl Iterator<Item = (&'a str, &'a str)>) -> serde_json::Value {
+    let mut whole = serde_json::Map::new();
+    for (path, text) in fields {
+        let mut at = &mut whole;
+        let mut parts = path.split('.').peekable();
+        while let Some(part) = parts.next() {
+            if parts.peek().is_none() {
+                at.insert(part.to_owned(), text.into());
+                break;
+            }
+            let inner = at.entry(part).or_insert_with(|| serde_json::Map::new().into());
+            match inner.as_object_mut() {
+                Some(object) => at = object,
+                None => break,
+            }
+        }
+    }
+    whole.into()
+}
+
+/// The same as templates know it: objects and texts.
+fn value(of: &serde_json::Value) -> minijinja::Value {
+    match of {
+        serde_json::Value::Object(fields) => {
+            minijinja::Value::from_pairs(fields.iter().map(|(key, inner)| (key.as_str(), value(inner))))
+        }
+        serde_json::Value::String(text) => minijinja::Value::from(text.as_str()),
+        _ => minijinja::Value::UNDEFINED,
+    }
 }
 
 impl Template {
@@ -121,7 +177,9 @@ impl Template {
         };
         let parsed = environment().template_from_str(source).map_err(|e| invalid(&e))?;
         for placeholder in parsed.undeclared_variables(true) {
-            if !KNOWN.contains(&placeholder.as_str()) {
+            // What a signal has, only its sender knows.
+            let of_signal = placeholder.strip_prefix("signal.").is_some_and(|field| !field.is_empty());
+            if !of_signal && !KNOWN.contains(&placeholder.as_str()) {
                 return Err(TemplateError::Unknown { template: source.to_owned(), placeholder });
             }
         }
@@ -134,17 +192,45 @@ impl Template {
                 modified => "2026-03-14T06:00:00+00:00[UTC]",
             },
             rule => context! { name => "sample", title => "Sample" },
-            run => context! { id => 1, started => "2026-03-14T06:00:00+00:00[UTC]" },
+            run => context! { id => 1, started => "2026-03-14T06:00:00+00:00[UTC]", cause => "hand", event => "new" },
+            mail => context! {
+                from => "desk@lindmoor.example", to => "office@merrow.example", subject => "Assay sheets",
+                date => "2026-03-14T06:00:00+00:00[UTC]", id => "1@lindmoor.example",
+            },
+            count => "1", lines => "sounding-B12.xyz (1 bytes)", files => "1", local => "/work/1",
+            chain => context! { rule => "sample", event => "fetched", from => "office", partner => "skerrow" },
+            fault => context! { step => "deliver", why => "the server is away" },
             now => "2026-03-14T06:00:00+00:00[UTC]",
             today => "2026-03-14",
         };
-        environment().render_str(source, sample).map_err(|e| invalid(&e))?;
+        if !template.mentions("signal") {
+            environment().render_str(source, sample).map_err(|e| invalid(&e))?;
+        }
         Ok(template)
     }
 
     /// The text it was made from.
     pub fn source(&self) -> &str {
         &self.source
+    }
+
+    /// Whether a placeholder begins with this word, as `file` or `run.id`.
+    pub fn mentions(&self, word: &str) -> bool {
+        if !self.source.contains(word) {
+            return false;
+        }
+        let parsed = environment().template_from_str(&self.source);
+        parsed.is_ok_and(|template| {
+            let mut used = template.undeclared_variables(true).into_iter();
+            used.any(|name| name == word || name.strip_prefix(word).is_some_and(|rest| rest.starts_with('.')))
+        })
+    }
+
+    /// What follows this word in placeholders: `item.id` of `signal.item.id`.
+    pub fn fields_of(&self, word: &str) -> Vec<String> {
+        let Ok(template) = environment().template_from_str(&self.source) else { return Vec::new() };
+        let used = template.undeclared_variables(true).into_iter();
+        used.filter_map(|name| Some(name.strip_prefix(word)?.strip_prefix('.')?.to_owned())).collect()
     }
 
     /// Whether it holds no placeholder.
@@ -159,6 +245,10 @@ impl Template {
         }
         let zone = &facts.rule.zone;
         let file = facts.file;
+        // What is not known of this run is an error where it is used.
+        let about = |word: &str| {
+            file.about.get(word).map_or(minijinja::Value::UNDEFINED, |text| minijinja::Value::from(text.as_str()))
+        };
         let values = context! {
             file => context! {
                 name => file.name(), stem => file.stem(), extension => file.extension(),
@@ -167,7 +257,21 @@ impl Template {
                 modified => time_value(file.modified, zone),
             },
             rule => context! { name => facts.rule.name.as_str(), title => facts.rule.title.as_str() },
-            run => context! { id => facts.run, started => time_value(facts.started, zone) },
+            run => context! {
+                id => facts.run, started => time_value(facts.started, zone), cause => about("run.cause"),
+                event => about("run.event"),
+            },
+            mail => context! {
+                from => about("mail.from"), to => about("mail.to"), subject => about("mail.subject"),
+                date => about("mail.date"), id => about("mail.id"),
+            },
+            signal => value(&signal(&file.about)),
+            count => about("count"), lines => about("lines"), files => about("files"), local => about("local"),
+            chain => context! {
+                rule => about("chain.rule"), event => about("chain.event"), from => about("chain.from"),
+                partner => about("chain.partner"),
+            },
+            fault => context! { step => about("fault.step"), why => about("fault.why") },
             now => time_value(facts.now, zone),
             today => facts.now.to_zoned(zone.clone()).date().to_string(),
         };

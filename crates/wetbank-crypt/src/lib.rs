@@ -3,6 +3,7 @@
 //! OpenPGP streams in constant memory. What the library below checks is signature mathematics;
 //! whether a key may be used at all (revoked, expired, unfit) is decided in [`policy`].
 
+mod detached;
 mod digest;
 mod keyring;
 mod open;
@@ -10,6 +11,7 @@ pub mod policy;
 mod seal;
 mod vault;
 
+pub use detached::{sign_detached, verify_detached};
 pub use digest::{Digests, Hashing};
 pub use keyring::{KeyError, PgpKey, SecretPart};
 pub use open::{Opened, Opening, decrypt};

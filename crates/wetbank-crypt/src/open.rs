@@ -140,7 +140,7 @@ fn verify(message: &Message<'_>, opening: &Opening<'_>, now: Timestamp) -> Resul
     Ok(opened)
 }
 
-fn issued(key: &PgpKey, signature: &pgp::packet::Signature) -> bool {
+pub(crate) fn issued(key: &PgpKey, signature: &pgp::packet::Signature) -> bool {
     let primary = &key.certificate.primary_key;
     let mut ids = vec![(primary.fingerprint(), primary.legacy_key_id())];
     ids.extend(key.certificate.public_subkeys.iter().map(|s| (s.key.fingerprint(), s.key.legacy_key_id())));

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use pgp::{
     composed::{ArmorOptions, MessageBuilder},
     crypto::{hash::HashAlgorithm, sym::SymmetricKeyAlgorithm},
+    packet::{SecretKey, SecretSubkey},
     types::{KeyDetails as _, Password, SigningKey, StringToKey},
 };
 use rand::rngs::OsRng;
@@ -63,7 +64,13 @@ pub fn encrypt(input: impl Read, output: impl Write, sealing: &Sealing<'_>, now:
     }
 }
 
-fn signing_key(signer: &PgpKey, now: Timestamp) -> Result<(&dyn SigningKey, Password), CryptError> {
+/// The part of a key that signs.
+pub(crate) enum Signing<'k> {
+    Primary(&'k SecretKey),
+    Subkey(&'k SecretSubkey),
+}
+
+pub(crate) fn signing_part(signer: &PgpKey, now: Timestamp) -> Result<(Signing<'_>, Password), CryptError> {
     let unfit = |reason| CryptError::Unfit { key: signer.name.clone(), reason };
     let usable = policy::usable(&signer.certificate, Use::Sign, now).map_err(unfit)?;
     let secret = signer.secret.as_ref().ok_or_else(|| {
@@ -71,16 +78,24 @@ fn signing_key(signer: &PgpKey, now: Timestamp) -> Result<(&dyn SigningKey, Pass
     })?;
     for one in usable {
         match one {
-            Usable::Primary(_) => return Ok((&secret.key.primary_key, secret.password())),
+            Usable::Primary(_) => return Ok((Signing::Primary(&secret.key.primary_key), secret.password())),
             Usable::Subkey(public) => {
                 let wanted = public.key.fingerprint();
                 if let Some(sub) = secret.key.secret_subkeys.iter().find(|s| s.key.fingerprint() == wanted) {
-                    return Ok((&sub.key, secret.password()));
+                    return Ok((Signing::Subkey(&sub.key), secret.password()));
                 }
             }
         }
     }
     Err(unfit(policy::Unfit::NoSuchUse(Use::Sign)))
+}
+
+fn signing_key(signer: &PgpKey, now: Timestamp) -> Result<(&dyn SigningKey, Password), CryptError> {
+    let (part, password) = signing_part(signer, now)?;
+    Ok(match part {
+        Signing::Primary(key) => (key, password),
+        Signing::Subkey(key) => (key, password),
+    })
 }
 
 /// Tells a failure of the disk from one of the message. The library's own words stay out of

@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use wetbank_core::{Known, Limits, Name, Partner, PlaceSpec, Rule};
+use wetbank_core::{Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule};
 use wetbank_places::{Place, PlaceError};
 
 /// A rule in force.
@@ -30,6 +30,10 @@ pub struct Arrangement {
     pub rules: Vec<LiveRule>,
     /// Partners.
     pub partners: Vec<Partner>,
+    /// Calendars.
+    pub calendars: Vec<Calendar>,
+    /// Databases.
+    pub databases: Vec<Database>,
     /// Places by name.
     pub specs: BTreeMap<Name, PlaceSpec>,
     /// The limits of places that have any.
@@ -43,7 +47,13 @@ pub struct Arrangement {
 impl Arrangement {
     /// What a part of a book may name besides what is in it.
     pub(crate) fn known(&self) -> Known {
-        Known { places: self.specs.keys().cloned().collect(), partners: self.partners.clone() }
+        Known {
+            places: self.specs.keys().cloned().collect(),
+            partners: self.partners.clone(),
+            calendars: self.calendars.clone(),
+            databases: self.databases.iter().map(|database| database.name.clone()).collect(),
+            rules: self.rules.iter().map(|live| live.rule.name.clone()).collect(),
+        }
     }
 
     /// A rule by name.

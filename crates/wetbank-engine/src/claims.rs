@@ -258,7 +258,7 @@ impl State {
 
 #[cfg(test)]
 mod tests {
-    use wetbank_core::{ItemState, RelPath};
+    use wetbank_core::{Cause, ItemKind, ItemState, RelPath};
 
     use super::*;
 
@@ -280,7 +280,9 @@ mod tests {
             depth: 0,
             taken: Timestamp::UNIX_EPOCH,
             started: Timestamp::UNIX_EPOCH,
-            by_hand: false,
+            kind: ItemKind::File,
+            cause: Cause::Arrival,
+            about: None,
         }
     }
 

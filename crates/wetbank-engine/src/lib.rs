@@ -6,6 +6,8 @@
 
 mod arrangement;
 mod book;
+mod calendar;
+mod chain;
 mod claims;
 mod clock;
 mod engine;
@@ -13,10 +15,13 @@ mod error;
 mod events;
 mod grants;
 mod health;
+mod join;
 mod keys;
+mod outbox;
 mod probe;
 mod recover;
 mod runner;
+mod scheduler;
 mod step;
 mod transfer;
 mod watch;
@@ -24,8 +29,9 @@ mod watch;
 pub use arrangement::{Arrangement, LiveRule};
 pub use book::{BookChange, BookDiff, ChangeKind};
 pub use engine::{
-    Begun, CodeToType, Engine, EngineOptions, ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, PartnerStatus,
-    PlaceStatus, SignInOffer, SignInState, Warning,
+    Begun, CalendarImport, CalendarStatus, CodeToType, DatabaseStatus, Engine, EngineOptions, ExplainedFile,
+    NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, PartnerStatus, PlaceStatus, SignInOffer, SignInState,
+    SignalCall, SignalRefusal, Warning, signal_proof,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};

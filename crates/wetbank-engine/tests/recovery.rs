@@ -38,7 +38,7 @@ impl Killed {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         let data = folder.path().join("data");
-        let engine = Engine::start(EngineOptions { data: data.clone() }).await.unwrap();
+        let engine = Engine::start(EngineOptions { data: data.clone(), programs: None }).await.unwrap();
         let book = BOOK.replace('@', &folder.path().display().to_string()).replace("STEP", step);
         engine.apply_book(&[("book.toml".to_owned(), book)], true, "test").await.unwrap();
         engine.stop().await;
@@ -54,14 +54,21 @@ impl Killed {
             size: 11,
             seen: Timestamp::now(),
             own_results: false,
-            by_hand: false,
+            again: false,
+            about: None,
+            note_only: false,
         };
-        let work = journal.take_in(vec![sighting], Timestamp::now()).await.unwrap().remove(0).unwrap();
+        let work = journal
+            .take_in(vec![sighting], wetbank_core::Cause::Arrival, Timestamp::now())
+            .await
+            .unwrap()
+            .remove(0)
+            .unwrap();
         let id = journal.next_attempt();
         let start = AttemptStart {
             id,
             item: work.item,
-            branch: 0,
+            branch: Some(0),
             step: 0,
             kind: step,
             number: 1,
@@ -114,7 +121,7 @@ impl Killed {
     /// Starts the service and waits until the item is at rest; answers it and its folder.
     async fn restarted(self) -> (ItemRecord, TempDir) {
         self.journal.close().await;
-        let engine = Engine::start(EngineOptions { data: self.path("data") }).await.unwrap();
+        let engine = Engine::start(EngineOptions { data: self.path("data"), programs: None }).await.unwrap();
         let end = Instant::now() + Duration::from_secs(20);
         loop {
             let item = engine.journal().items(self.work.run, 0, 10).await.unwrap().remove(0);

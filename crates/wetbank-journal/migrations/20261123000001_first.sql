@@ -7,7 +7,7 @@ CREATE TABLE setting (
 
 -- What is arranged: the text is the truth, everything typed is read from it.
 CREATE TABLE section (
-  kind     TEXT    NOT NULL CHECK (kind IN ('place', 'partner', 'rule')),
+  kind     TEXT    NOT NULL CHECK (kind IN ('place', 'partner', 'calendar', 'database', 'rule')),
   name     TEXT    NOT NULL,
   text     TEXT    NOT NULL,
   position INTEGER NOT NULL,
@@ -71,11 +71,21 @@ CREATE TABLE run (
   id      INTEGER PRIMARY KEY,
   rule    TEXT    NOT NULL,
   version INTEGER NOT NULL,
-  cause   TEXT    NOT NULL CHECK (cause IN ('arrival', 'hand')),
+  cause   TEXT    NOT NULL CHECK (cause IN ('arrival', 'hand', 'schedule', 'chain', 'signal', 'mail')),
+  -- What is known of it besides, as a JSON object of texts.
+  about   TEXT,
+  -- Why it was left out, or ended otherwise than by its items.
+  why     TEXT,
   started INTEGER NOT NULL,
   ended   INTEGER,
   state   TEXT    NOT NULL CHECK (state IN ('running', 'done', 'skipped', 'held'))
 ) STRICT;
+
+-- The latest time at which each rule's schedule fired: nothing before it is missed any more.
+CREATE TABLE firing (
+  rule TEXT PRIMARY KEY,
+  at   INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
 CREATE INDEX run_by_rule ON run (rule, id);
 CREATE INDEX run_by_day ON run (rule, started, state);
 CREATE INDEX run_by_state ON run (state, id);
@@ -84,11 +94,15 @@ CREATE TABLE item (
   id          INTEGER PRIMARY KEY,
   run         INTEGER NOT NULL REFERENCES run (id),
   rule        TEXT    NOT NULL,
+  -- A file; the search for files (then the path is a folder); a file made from several of the
+  -- run, or a part of one.
+  kind        TEXT    NOT NULL DEFAULT 'file' CHECK (kind IN ('file', 'find', 'made', 'part')),
   place       TEXT    NOT NULL,
   path        BLOB    NOT NULL,
   fingerprint TEXT    NOT NULL,
   size        INTEGER NOT NULL,
-  state       TEXT    NOT NULL CHECK (state IN ('queued', 'working', 'waiting', 'done', 'skipped', 'held')),
+  state       TEXT    NOT NULL
+    CHECK (state IN ('queued', 'working', 'waiting', 'joining', 'done', 'skipped', 'held')),
   branch      INTEGER,
   step        INTEGER NOT NULL DEFAULT 0,
   hand        TEXT,
@@ -100,8 +114,65 @@ CREATE TABLE item (
   ended       INTEGER
 ) STRICT;
 CREATE INDEX item_by_run ON item (run);
-CREATE INDEX item_open ON item (state, id) WHERE state IN ('queued', 'working', 'waiting', 'held');
+CREATE INDEX item_open ON item (state, id) WHERE state IN ('queued', 'working', 'waiting', 'joining', 'held');
+CREATE INDEX item_open_by_run ON item (run, state)
+  WHERE state IN ('queued', 'working', 'waiting', 'joining', 'held');
 CREATE INDEX item_ended ON item (ended) WHERE ended IS NOT NULL;
+
+-- Files on which another rule is started, written together with what happened to them.
+CREATE TABLE chained (
+  id          INTEGER PRIMARY KEY,
+  rule        TEXT    NOT NULL,
+  version     INTEGER NOT NULL,
+  place       TEXT    NOT NULL,
+  path        BLOB    NOT NULL,
+  fingerprint TEXT    NOT NULL,
+  size        INTEGER NOT NULL,
+  depth       INTEGER NOT NULL,
+  about       TEXT    NOT NULL
+) STRICT;
+
+-- Mails that carry no files; the letter itself lies in the folder `outbox` under this number, which
+-- is that of the attempt that wrote it.
+CREATE TABLE outbox (
+  id         INTEGER PRIMARY KEY,
+  item       INTEGER NOT NULL,
+  run        INTEGER NOT NULL,
+  rule       TEXT    NOT NULL,
+  place      TEXT    NOT NULL,
+  recipients TEXT    NOT NULL,
+  subject    TEXT    NOT NULL,
+  state      TEXT    NOT NULL CHECK (state IN ('waiting', 'sent', 'refused')),
+  queued     INTEGER NOT NULL,
+  due        INTEGER NOT NULL,
+  tries      INTEGER NOT NULL DEFAULT 0,
+  why        TEXT,
+  ended      INTEGER
+) STRICT;
+CREATE INDEX outbox_waiting ON outbox (due) WHERE state = 'waiting';
+
+-- How many files each rule counted on a day of its zone.
+CREATE TABLE counter (
+  rule  TEXT    NOT NULL,
+  day   TEXT    NOT NULL,
+  value INTEGER NOT NULL,
+  PRIMARY KEY (rule, day)
+) STRICT, WITHOUT ROWID;
+
+-- Signals of the last minutes: none counts twice.
+CREATE TABLE signal (
+  proof TEXT PRIMARY KEY,
+  at    INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+CREATE INDEX signal_by_time ON signal (at);
+
+-- Which items were made from which: an item that went into others rests when all of them do.
+CREATE TABLE made (
+  source INTEGER NOT NULL REFERENCES item (id),
+  result INTEGER NOT NULL REFERENCES item (id),
+  PRIMARY KEY (source, result)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX made_by_result ON made (result);
 
 CREATE TABLE attempt (
   id           INTEGER PRIMARY KEY,

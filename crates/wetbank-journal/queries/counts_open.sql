@@ -1,2 +1,2 @@
 SELECT state AS "state!", count(*) AS "count!: i64" FROM item
-WHERE state IN ('queued', 'working', 'waiting', 'held') GROUP BY state
+WHERE state IN ('queued', 'working', 'waiting', 'joining', 'held') GROUP BY state

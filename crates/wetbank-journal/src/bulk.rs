@@ -122,10 +122,28 @@ pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progre
         })
         .collect();
     over!(connection, "queries/sightings_forget.sql", forgotten);
+    let chained: Vec<_> = progress
+        .iter()
+        .flat_map(|p| &p.chained)
+        .map(|c| {
+            let (place, path) = (c.file.place.as_str(), hex(c.file.path.as_bytes()));
+            (c.rule.as_str(), c.version, place, path, &c.fingerprint, c.size, c.depth, &c.about)
+        })
+        .collect();
+    over!(connection, "queries/chained_put.sql", chained);
+    let mails: Vec<_> = progress
+        .iter()
+        .filter_map(|p| Some((p.mail.as_ref()?, &p.change)))
+        .map(|(m, change)| {
+            let (rule, place) = (m.rule.as_str(), m.place.as_str());
+            (m.id, change.item, change.run, rule, place, &m.recipients, &m.subject, change.at.as_millisecond())
+        })
+        .collect();
+    over!(connection, "queries/outbox_put.sql", mails);
     let settled: Vec<_> = progress
         .iter()
         .map(|p| &p.change)
-        .filter(|change| change.state.is_at_rest() || change.state == ItemState::Queued)
+        .filter(|change| change.state.is_at_rest() || matches!(change.state, ItemState::Queued | ItemState::Joining))
         .map(|change| (change.run, change.at.as_millisecond()))
         .collect();
     over!(connection, "queries/runs_settle.sql", settled);

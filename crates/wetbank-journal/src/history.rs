@@ -37,9 +37,8 @@ impl Journal {
                 ended: row.ended.map(records::time),
                 state: row.state,
                 items: row.items,
-                first_item: row.item,
-                first_path: records::path(&row.path),
-                first_size: row.size.cast_unsigned(),
+                first_path: row.path.as_deref().map(records::path),
+                first_size: row.size.unwrap_or(0).cast_unsigned(),
                 why: row.why,
             })
             .collect())
@@ -53,6 +52,8 @@ impl Journal {
             rule: row.rule,
             version: row.version,
             cause: row.cause,
+            about: row.about,
+            why: row.why,
             started: records::time(row.started),
             ended: row.ended.map(records::time),
             state: row.state,
@@ -67,6 +68,7 @@ impl Journal {
             .map(|row| {
                 Ok(ItemRecord {
                     id: row.id,
+                    kind: records::kind(&row.kind),
                     file: records::file(&row.place, &row.path)?,
                     size: row.size.cast_unsigned(),
                     state: records::state(&row.state),
@@ -117,6 +119,7 @@ impl Journal {
                     item: row.item,
                     run: row.run,
                     rule: row.rule,
+                    kind: records::kind(&row.kind),
                     file: records::file(&row.place, &row.path)?,
                     size: row.size.cast_unsigned(),
                     branch: row.branch,

@@ -7,7 +7,7 @@ use std::{
 
 use jiff::Timestamp;
 use sqlx::SqliteConnection;
-use wetbank_core::{FilePath, ItemState, Name, RelPath};
+use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name, RelPath};
 
 use crate::{
     Journal, JournalError, Work,
@@ -19,7 +19,6 @@ use crate::{
 /// How long, in milliseconds, it is remembered that a file went: longer than any look at a
 /// folder takes.
 const KEPT_GONE: i64 = 6 * 3_600_000;
-
 /// A settled file that a rule watches for.
 #[derive(Debug, Clone)]
 pub struct Sighting {
@@ -37,8 +36,12 @@ pub struct Sighting {
     pub seen: Timestamp,
     /// Whether the rule takes files that it made itself.
     pub own_results: bool,
-    /// Whether a person asked for it: then it is taken although it was taken before.
-    pub by_hand: bool,
+    /// Whether it is taken although it was taken in this state before.
+    pub again: bool,
+    /// What is known of it besides, as a JSON object of texts, for a run of its own.
+    pub about: Option<String>,
+    /// Only the ledger is told of it; nothing is done.
+    pub note_only: bool,
 }
 
 /// Why a sighting was not taken in.
@@ -48,14 +51,168 @@ pub enum Refusal {
     Known,
     /// The rule made the file itself.
     OwnResult,
+    /// Only the ledger was to be told.
+    Noted,
 }
 
 impl Journal {
-    /// Records sightings and queues their work, all in one transaction. From the moment this
-    /// returns the files cannot be forgotten. Answers in the order asked.
+    /// Records sightings and queues their work, each in a run of its own, all in one transaction.
+    /// From the moment this returns the files cannot be forgotten. Answers in the order asked.
     pub async fn take_in(
         &self,
         sightings: Vec<Sighting>,
+        cause: Cause,
+        at: Timestamp,
+    ) -> Result<Vec<Result<Work, Refusal>>, JournalError> {
+        self.take(sightings, Into::Own(cause), at).await
+    }
+
+    /// The same, as further items of a run that is going on: the one of this item.
+    pub async fn take_into(
+        &self,
+        finder: &Work,
+        sightings: Vec<Sighting>,
+        at: Timestamp,
+    ) -> Result<Vec<Result<Work, Refusal>>, JournalError> {
+        self.take(sightings, Into::Run(Box::new(finder.clone())), at).await
+    }
+
+    /// Records sightings and queues their work in one run.
+    pub async fn take_together(
+        &self,
+        sightings: Vec<Sighting>,
+        cause: Cause,
+        about: Option<String>,
+        at: Timestamp,
+    ) -> Result<Vec<Work>, JournalError> {
+        let ids = self.ids.clone();
+        let into = Into::Joint(cause, about, ids.run.fetch_add(1, Relaxed));
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let taken = take_batch(connection, &ids, sightings, &into, at).await?;
+                    Ok(taken.into_iter().flatten().collect())
+                })
+            })
+            .await
+    }
+
+    /// Records that files of a rule are gone, and queues a run for each that the ledger had and
+    /// that nobody of ours took away.
+    pub async fn take_gone(
+        &self,
+        (rule, version): (&Name, i64),
+        files: Vec<FilePath>,
+        before: Timestamp,
+        about: String,
+        at: Timestamp,
+    ) -> Result<Vec<Work>, JournalError> {
+        let (ids, rule, millis) = (self.ids.clone(), rule.clone(), before.as_millisecond());
+        let works = self
+            .writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let rows: Vec<_> = files
+                        .iter()
+                        .enumerate()
+                        .map(|(key, f)| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), millis, key))
+                        .collect();
+                    let rows_text = bulk::json(&rows);
+                    let left =
+                        sqlx::query_file!("queries/sightings_left.sql", rows_text).fetch_all(&mut *connection).await?;
+                    let works: Vec<Work> = left
+                        .into_iter()
+                        .filter_map(|row| Some((files.get(usize::try_from(row.key).ok()?)?, row.fingerprint)))
+                        .map(|(file, fingerprint)| Work {
+                            kind: ItemKind::File,
+                            fingerprint,
+                            branch: None,
+                            about: Some(about.clone()),
+                            ..blank(&ids, (&rule, version, Cause::Arrival), ids.run.fetch_add(1, Relaxed), file, at)
+                        })
+                        .collect();
+                    put_works(connection, works.iter(), true, at.as_millisecond()).await?;
+                    let now = at.as_millisecond();
+                    let gone: Vec<_> = files
+                        .iter()
+                        .map(|f| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), millis, now))
+                        .collect();
+                    over!(connection, "queries/sightings_forget.sql", gone);
+                    Ok(works)
+                })
+            })
+            .await?;
+        Ok(works)
+    }
+
+    /// The next number of a rule's files on a day.
+    pub async fn count_file(&self, rule: &Name, day: String) -> Result<i64, JournalError> {
+        let rule = rule.clone();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let rule = rule.as_str();
+                    sqlx::query_file!("queries/counter_purge.sql", rule, day).execute(&mut *connection).await?;
+                    sqlx::query_file_scalar!("queries/counter_next.sql", rule, day).fetch_one(&mut *connection).await
+                })
+            })
+            .await
+    }
+
+    /// Starts the rules that what happened to files starts, at most so many at once. Answers the
+    /// work, and whether there may be more. Rules that are not `wanted` any more take nothing.
+    pub async fn take_chained(
+        &self,
+        most: u32,
+        wanted: Vec<Name>,
+        at: Timestamp,
+    ) -> Result<(Vec<Work>, bool), JournalError> {
+        let ids = self.ids.clone();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let rows = sqlx::query_file!("queries/chained.sql", most).fetch_all(&mut *connection).await?;
+                    let more = rows.len() == most as usize;
+                    let mut works = Vec::with_capacity(rows.len());
+                    for row in rows {
+                        sqlx::query_file!("queries/chained_remove.sql", row.id).execute(&mut *connection).await?;
+                        let rule = Name::new(&row.rule).map_err(|e| sqlx::Error::Decode(Box::new(e)))?;
+                        if !wanted.contains(&rule) {
+                            continue;
+                        }
+                        let sighting = Sighting {
+                            rule,
+                            version: row.version,
+                            file: records::file(&row.place, &row.path)?,
+                            fingerprint: row.fingerprint,
+                            size: row.size.cast_unsigned(),
+                            seen: at,
+                            own_results: true,
+                            again: true,
+                            about: None,
+                            note_only: false,
+                        };
+                        let depth = u32::try_from(row.depth).unwrap_or(u32::MAX);
+                        let into = Into::Chain(row.about, depth);
+                        let taken = take_batch(connection, &ids, vec![sighting], &into, at).await?;
+                        works.extend(taken.into_iter().flatten());
+                    }
+                    Ok((works, more))
+                })
+            })
+            .await
+    }
+
+    /// The files that a run has.
+    pub async fn run_paths(&self, run: i64) -> Result<Vec<FilePath>, JournalError> {
+        let rows = sqlx::query_file!("queries/run_paths.sql", run).fetch_all(&self.read).await?;
+        rows.into_iter().map(|row| records::file(&row.place, &row.path).map_err(JournalError::from)).collect()
+    }
+
+    async fn take(
+        &self,
+        sightings: Vec<Sighting>,
+        into: Into,
         at: Timestamp,
     ) -> Result<Vec<Result<Work, Refusal>>, JournalError> {
         let ids = self.ids.clone();
@@ -64,7 +221,7 @@ impl Journal {
                 Box::pin(async move {
                     let mut answers = Vec::with_capacity(sightings.len());
                     for batch in without_doubles(sightings) {
-                        answers.extend(take_batch(connection, &ids, batch, at).await?);
+                        answers.extend(take_batch(connection, &ids, batch, &into, at).await?);
                     }
                     Ok(answers)
                 })
@@ -163,6 +320,7 @@ async fn take_batch(
     connection: &mut SqliteConnection,
     ids: &Ids,
     sightings: Vec<Sighting>,
+    into: &Into,
     at: Timestamp,
 ) -> Result<Vec<Result<Work, Refusal>>, sqlx::Error> {
     let rows: Vec<_> = sightings
@@ -182,65 +340,112 @@ async fn take_batch(
     let taken: HashSet<_> = taken.into_iter().map(|row| (row.rule, row.place, row.path)).collect();
     let now = at.as_millisecond();
     let mut answers = Vec::with_capacity(sightings.len());
-    for (at, sighting) in sightings.into_iter().enumerate() {
-        let Sighting { rule, version, file, fingerprint, size, own_results, by_hand, .. } = sighting;
-        let output = outputs.get(&at).filter(|output| output.fingerprint == fingerprint);
+    for (index, sighting) in sightings.into_iter().enumerate() {
+        let Sighting { rule, version, file, fingerprint, size, own_results, again, about, note_only, .. } = sighting;
+        let output = outputs.get(&index).filter(|output| output.fingerprint == fingerprint);
         let key = (rule.as_str().to_owned(), file.place.as_str().to_owned(), file.path.as_bytes().to_vec());
-        if !by_hand && !taken.contains(&key) {
+        if note_only {
+            answers.push(Err(Refusal::Noted));
+        } else if !again && !taken.contains(&key) {
             answers.push(Err(Refusal::Known));
-        } else if !by_hand && output.is_some_and(|output| output.rule == rule.as_str() && !own_results) {
+        } else if !own_results && output.is_some_and(|output| output.rule == rule.as_str()) {
             answers.push(Err(Refusal::OwnResult));
         } else {
-            let depth = output.map_or(0, |output| output.depth + 1);
+            let through = if let Into::Chain(_, depth) = into { i64::from(*depth) } else { 0 };
+            let depth = output.map_or(0, |output| output.depth + 1).max(through);
+            let started = records::time(now);
+            let (run, cause, about, started) = match into {
+                Into::Own(cause) => (ids.run.fetch_add(1, Relaxed), *cause, about, started),
+                Into::Joint(cause, about, run) => (*run, *cause, about.clone(), started),
+                Into::Chain(about, _) => (ids.run.fetch_add(1, Relaxed), Cause::Chain, Some(about.clone()), started),
+                Into::Run(finder) => (finder.run, finder.cause, finder.about.clone(), finder.started),
+            };
             answers.push(Ok(Work {
-                item: ids.item.fetch_add(1, Relaxed),
-                run: ids.run.fetch_add(1, Relaxed),
-                rule,
-                version,
                 fingerprint,
                 size,
-                state: ItemState::Queued,
-                branch: None,
-                step: 0,
-                hand: None,
-                failures: 0,
-                due: None,
                 depth: u32::try_from(depth).unwrap_or(u32::MAX),
-                taken: records::time(now),
-                started: records::time(now),
-                by_hand,
-                file,
+                started,
+                about,
+                ..blank(ids, (&rule, version, cause), run, &file, at)
             }));
         }
     }
-    put_works(connection, answers.iter().flatten(), now).await?;
+    put_works(connection, answers.iter().flatten(), !matches!(into, Into::Run(_)), now).await?;
     Ok(answers)
 }
 
-async fn put_works(
+/// Which run items go into.
+enum Into {
+    /// One of its own for each.
+    Own(Cause),
+    /// One for all of them, with what is known of it and its number.
+    Joint(Cause, Option<String>, i64),
+    /// One of its own, with what is known of it and how many rules the file came through.
+    Chain(String, u32),
+    /// The one of this item.
+    Run(Box<Work>),
+}
+
+/// An item that nothing was done with.
+pub(crate) fn blank(
+    ids: &Ids,
+    (rule, version, cause): (&Name, i64, Cause),
+    run: i64,
+    file: &FilePath,
+    at: Timestamp,
+) -> Work {
+    Work {
+        item: ids.item.fetch_add(1, Relaxed),
+        run,
+        rule: rule.clone(),
+        version,
+        kind: ItemKind::File,
+        file: file.clone(),
+        fingerprint: String::new(),
+        size: 0,
+        state: ItemState::Queued,
+        branch: None,
+        step: 0,
+        hand: None,
+        failures: 0,
+        due: None,
+        depth: 0,
+        taken: at,
+        started: at,
+        cause,
+        about: None,
+    }
+}
+
+/// Writes items, and with `runs` the run that the first of each begins.
+pub(crate) async fn put_works(
     connection: &mut SqliteConnection,
     works: impl Iterator<Item = &Work> + Clone + Send,
+    runs: bool,
     now: i64,
 ) -> Result<(), sqlx::Error> {
     if works.clone().next().is_none() {
         return Ok(());
     }
-    let runs: Vec<_> = works
-        .clone()
-        .map(|w| (w.run, w.rule.as_str(), w.version, if w.by_hand { "hand" } else { "arrival" }))
-        .collect();
-    let runs = bulk::json(&runs);
-    sqlx::query_file!("queries/runs_put.sql", runs, now).execute(&mut *connection).await?;
+    if runs {
+        let mut runs: Vec<_> =
+            works.clone().map(|w| (w.run, w.rule.as_str(), w.version, w.cause.as_str(), &w.about)).collect();
+        runs.dedup_by_key(|(run, ..)| *run);
+        let runs = bulk::json(&runs);
+        sqlx::query_file!("queries/runs_put.sql", runs, now).execute(&mut *connection).await?;
+    }
     let items: Vec<_> = works
         .clone()
         .map(|w| {
             let path = bulk::hex(w.file.path.as_bytes());
-            (w.item, w.run, w.rule.as_str(), w.file.place.as_str(), path, &w.fingerprint, w.size, w.depth)
+            let (place, kind) = (w.file.place.as_str(), w.kind.as_str());
+            (w.item, w.run, w.rule.as_str(), place, path, &w.fingerprint, w.size, w.depth, kind, w.branch)
         })
         .collect();
     let items = bulk::json(&items);
     sqlx::query_file!("queries/items_put.sql", items, now).execute(&mut *connection).await?;
-    let names: Vec<_> = works.map(|w| (w.item * 2, w.file.path.to_string())).collect();
+    let files = works.filter(|w| w.kind != ItemKind::Find);
+    let names: Vec<_> = files.map(|w| (w.item * 2, w.file.path.to_string())).collect();
     over!(connection, "queries/names_put.sql", names);
     Ok(())
 }
@@ -250,6 +455,7 @@ struct WorkRow {
     run: i64,
     rule: String,
     version: i64,
+    kind: String,
     place: String,
     path: Vec<u8>,
     fingerprint: String,
@@ -263,6 +469,7 @@ struct WorkRow {
     depth: i64,
     taken: i64,
     cause: String,
+    about: Option<String>,
     started: i64,
 }
 
@@ -273,6 +480,7 @@ impl WorkRow {
             run: self.run,
             rule: Name::new(&self.rule).map_err(|e| sqlx::Error::Decode(Box::new(e)))?,
             version: self.version,
+            kind: records::kind(&self.kind),
             file: records::file(&self.place, &self.path)?,
             fingerprint: self.fingerprint,
             size: self.size.cast_unsigned(),
@@ -285,7 +493,8 @@ impl WorkRow {
             depth: u32::try_from(self.depth).unwrap_or(u32::MAX),
             taken: records::time(self.taken),
             started: records::time(self.started),
-            by_hand: self.cause == "hand",
+            cause: Cause::parse(&self.cause).unwrap_or(Cause::Arrival),
+            about: self.about,
         })
     }
 }

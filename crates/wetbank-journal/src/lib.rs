@@ -9,18 +9,24 @@ mod bulk;
 mod error;
 mod history;
 mod intake;
+mod joins;
 mod open;
+mod outbox;
 mod progress;
 mod records;
+mod starting;
 mod states;
 mod writer;
 
 pub use error::JournalError;
 pub use intake::{Refusal, Sighting};
+pub use joins::{Gathered, NewPart, SourceRecord, Standing, Through};
 pub use open::Journal;
-pub use progress::{AttemptEnd, AttemptStart, Intention, ItemChange, NewHold, Outcome, Output, Progress};
+pub use outbox::{LateMails, MailFate, MailRecord, NewMail};
+pub use progress::{AttemptEnd, AttemptStart, Chained, Intention, ItemChange, NewHold, Outcome, Output, Progress};
 pub use records::{
     AttemptRecord, Count, GoingAttempt, HoldRecord, HourCount, ItemRecord, KeyRecord, RunFilter, RunRecord, RunSummary,
     SectionRecord, TraceRecord, VersionRecord, Work,
 };
+pub use starting::NewRun;
 pub use states::PlaceState;

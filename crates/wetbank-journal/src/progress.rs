@@ -5,7 +5,7 @@ use std::sync::atomic::Ordering::Relaxed;
 use jiff::Timestamp;
 use wetbank_core::{FilePath, ItemState, Name};
 
-use crate::{GoingAttempt, Journal, JournalError, bulk, records, writer::Step};
+use crate::{GoingAttempt, Journal, JournalError, NewMail, bulk, records, writer::Step};
 
 /// The start of an attempt at a step.
 #[derive(Debug, Clone)]
@@ -13,7 +13,8 @@ use crate::{GoingAttempt, Journal, JournalError, bulk, records, writer::Step};
 pub struct AttemptStart {
     pub id: i64,
     pub item: i64,
-    pub branch: usize,
+    /// The branch that it is on from now on.
+    pub branch: Option<usize>,
     pub step: usize,
     pub kind: &'static str,
     pub number: u32,
@@ -122,6 +123,33 @@ pub struct Progress {
     pub hold: Option<NewHold>,
     /// The original is gone from here: the rule would take a new file of that name.
     pub forget: Option<(Name, FilePath)>,
+    /// What starts other rules.
+    pub chained: Vec<Chained>,
+    /// A mail that is to be sent.
+    pub mail: Option<NewMail>,
+}
+
+/// A file on which another rule is started.
+#[derive(Debug, Clone)]
+#[allow(missing_docs, reason = "the fields are the columns")]
+pub struct Chained {
+    /// The rule to start.
+    pub rule: Name,
+    pub version: i64,
+    pub file: FilePath,
+    pub fingerprint: String,
+    pub size: u64,
+    /// How many rules the file came through.
+    pub depth: u32,
+    /// What is known of it, as a JSON object of texts.
+    pub about: String,
+}
+
+impl Progress {
+    /// Only where an item stands now.
+    pub fn change(change: ItemChange) -> Self {
+        Self { end: None, change, hold: None, forget: None, chained: Vec::new(), mail: None }
+    }
 }
 
 impl Journal {
@@ -151,7 +179,7 @@ impl Journal {
 
     /// Records the end of an attempt and where the item stands, together.
     pub async fn record(&self, progress: Progress) -> Result<(), JournalError> {
-        self.writer.step(Step::Record(progress)).await
+        self.writer.step(Step::Record(Box::new(progress))).await
     }
 
     /// Brings a held item to another state, if it is still held: queued to be worked on again
@@ -168,7 +196,7 @@ impl Journal {
                     }
                     sqlx::query_file!("queries/run_version.sql", change.run, version).execute(&mut *connection).await?;
                     sqlx::query_file!("queries/hold_remove.sql", change.item).execute(&mut *connection).await?;
-                    bulk::record(connection, &[Progress { end: None, change, hold: None, forget: None }]).await?;
+                    bulk::record(connection, &[Progress::change(change)]).await?;
                     Ok(true)
                 })
             })

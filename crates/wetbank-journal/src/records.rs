@@ -1,7 +1,7 @@
 //! Rows as callers see them.
 
 use jiff::Timestamp;
-use wetbank_core::{FilePath, ItemState, Name, RelPath};
+use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name, RelPath};
 
 /// A point in time as kept: milliseconds since 1970.
 pub(crate) fn time(millis: i64) -> Timestamp {
@@ -21,6 +21,10 @@ pub(crate) fn file(place: &str, bytes: &[u8]) -> Result<FilePath, sqlx::Error> {
 pub(crate) fn state(word: &str) -> ItemState {
     // The table's CHECK admits only these words.
     ItemState::parse(word).unwrap_or(ItemState::Held)
+}
+
+pub(crate) fn kind(word: &str) -> ItemKind {
+    ItemKind::parse(word).unwrap_or(ItemKind::File)
 }
 
 /// One section of the book.
@@ -68,6 +72,8 @@ pub struct Work {
     pub rule: Name,
     /// The rule's version then.
     pub version: i64,
+    /// What it is.
+    pub kind: ItemKind,
     /// The file that came.
     pub file: FilePath,
     /// The state it came in.
@@ -92,8 +98,10 @@ pub struct Work {
     pub taken: Timestamp,
     /// When its run began.
     pub started: Timestamp,
-    /// Whether a person started the run.
-    pub by_hand: bool,
+    /// What started the run.
+    pub cause: Cause,
+    /// What is known of the run besides, as a JSON object of texts.
+    pub about: Option<String>,
 }
 
 /// An attempt that a stop cut short.
@@ -133,9 +141,10 @@ pub struct RunSummary {
     pub started: Timestamp,
     pub ended: Option<Timestamp>,
     pub state: String,
+    /// Its files.
     pub items: i64,
-    pub first_item: i64,
-    pub first_path: RelPath,
+    /// The first of them, or the folder where it looked for files.
+    pub first_path: Option<RelPath>,
     pub first_size: u64,
     pub why: Option<String>,
 }
@@ -148,6 +157,8 @@ pub struct RunRecord {
     pub rule: String,
     pub version: i64,
     pub cause: String,
+    pub about: Option<String>,
+    pub why: Option<String>,
     pub started: Timestamp,
     pub ended: Option<Timestamp>,
     pub state: String,
@@ -158,6 +169,7 @@ pub struct RunRecord {
 #[allow(missing_docs, reason = "the fields are the columns")]
 pub struct ItemRecord {
     pub id: i64,
+    pub kind: ItemKind,
     pub file: FilePath,
     pub size: u64,
     pub state: ItemState,
@@ -197,6 +209,7 @@ pub struct HoldRecord {
     pub item: i64,
     pub run: i64,
     pub rule: String,
+    pub kind: ItemKind,
     pub file: FilePath,
     pub size: u64,
     pub branch: Option<i64>,

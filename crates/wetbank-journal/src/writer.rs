@@ -27,7 +27,7 @@ type Statements = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> BoxFuture<
 pub(crate) enum Step {
     Start(AttemptStart),
     Intend(Intention),
-    Record(Progress),
+    Record(Box<Progress>),
 }
 
 enum Write {
@@ -137,7 +137,7 @@ async fn transaction(
                 match *step {
                     Step::Start(start) => starts.push(start),
                     Step::Intend(intention) => intentions.push(intention),
-                    Step::Record(record) => progress.push(record),
+                    Step::Record(record) => progress.push(*record),
                 }
                 reply
             }

@@ -19,12 +19,14 @@ fn sighting(path: &str, fingerprint: &str) -> Sighting {
         size: 10,
         seen: Timestamp::now(),
         own_results: false,
-        by_hand: false,
+        again: false,
+        about: None,
+        note_only: false,
     }
 }
 
 async fn take(journal: &Journal, sighting: Sighting) -> Result<Work, Refusal> {
-    journal.take_in(vec![sighting], Timestamp::now()).await.unwrap().remove(0)
+    journal.take_in(vec![sighting], wetbank_core::Cause::Arrival, Timestamp::now()).await.unwrap().remove(0)
 }
 
 fn change(work: &Work, state: ItemState) -> ItemChange {
@@ -94,7 +96,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
     let start = AttemptStart {
         id,
         item: work.item,
-        branch: 0,
+        branch: Some(0),
         step: 0,
         kind: "copy",
         number: 1,
@@ -130,7 +132,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
         remedy: None,
         also_named: Some("renamed-on-the-way.csv".to_owned()),
     };
-    let done = Progress { end: Some(end), change: change(&work, ItemState::Done), hold: None, forget: None };
+    let done = Progress { end: Some(end), ..Progress::change(change(&work, ItemState::Done)) };
     journal.record(done).await.unwrap();
     assert!(journal.open_items(0, 10).await.unwrap().is_empty());
     assert_eq!(journal.runs(&RunFilter { limit: 5, ..RunFilter::default() }).await.unwrap()[0].state, "done");
@@ -146,7 +148,7 @@ async fn a_hold_ends_once() {
     let journal = Journal::open(folder.path()).await.unwrap();
     let work = take(&journal, sighting("office:/a.csv", "1")).await.unwrap();
     let hold = NewHold { code: "exists".to_owned(), why: "taken".to_owned(), remedy: "move it".to_owned() };
-    let held = Progress { end: None, change: change(&work, ItemState::Held), hold: Some(hold), forget: None };
+    let held = Progress { hold: Some(hold), ..Progress::change(change(&work, ItemState::Held)) };
     journal.record(held).await.unwrap();
     assert_eq!(journal.holds(None, 10).await.unwrap().len(), 1);
     assert!(journal.end_hold(change(&work, ItemState::Queued), 1).await.unwrap());

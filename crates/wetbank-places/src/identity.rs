@@ -2,7 +2,7 @@
 
 use wetbank_core::{PlaceName, PlaceSpec};
 
-use crate::{HostKey, PlaceError, ftp, place::Result, tls, web};
+use crate::{HostKey, PlaceError, ftp, mailbox, place::Result, tls, web};
 
 /// A fingerprint of what a server proves itself with.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,6 +36,7 @@ pub async fn shown_identity(place: &PlaceName, spec: &PlaceSpec) -> Result<Optio
             Ok(Some(Identity { what: "host key", fingerprint }))
         }
         PlaceSpec::Ftp(spec) => certificate(ftp::shown_certificate(place, spec).await),
+        PlaceSpec::Mailbox(spec) => certificate(mailbox::shown_certificate(place, spec).await),
         PlaceSpec::Webdav(spec) => certificate(web::shown_certificate(place, &spec.url).await),
         PlaceSpec::Bucket(spec) => certificate(web::shown_certificate(place, &spec.server()).await),
     }

@@ -11,6 +11,7 @@ mod folder;
 mod ftp;
 mod identity;
 mod limited;
+mod mailbox;
 mod pieces;
 mod place;
 mod pool;
@@ -29,6 +30,7 @@ pub use folder::{Copied, Folder};
 pub use ftp::Ftp;
 pub use identity::{Identity, shown_identity};
 pub use limited::Limited;
+pub use mailbox::{Mailbox, Post};
 pub use place::{
     Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream,
     Staged, fingerprint_of,

@@ -13,7 +13,7 @@ use tokio::sync::{Mutex, OwnedSemaphorePermit, Semaphore};
 use wetbank_core::{Fingerprint, Limits, PlaceName, RelPath};
 
 use crate::{
-    Capabilities, ChangeStream, Collision, Cut, Depth, Entry, EntryStream, Folder, Place, ReadStream, Staged,
+    Capabilities, ChangeStream, Collision, Cut, Depth, Entry, EntryStream, Folder, Mailbox, Place, ReadStream, Staged,
     place::Result,
 };
 
@@ -163,6 +163,10 @@ impl Place for Limited {
 
     fn as_folder(&self) -> Option<&Folder> {
         self.inner.as_folder()
+    }
+
+    fn as_mailbox(&self) -> Option<&Mailbox> {
+        self.inner.as_mailbox()
     }
 }
 

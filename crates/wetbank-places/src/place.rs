@@ -10,7 +10,7 @@ use futures_util::{
 use jiff::Timestamp;
 use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
-use crate::{Folder, PlaceError, PlaceErrorKind};
+use crate::{Folder, Mailbox, PlaceError, PlaceErrorKind};
 
 /// The result of every call.
 pub(crate) type Result<T> = std::result::Result<T, PlaceError>;
@@ -83,6 +83,33 @@ impl Names {
             Self::Unicode => 1023,
             Self::Bytes | Self::OneLine | Self::Share => 255,
         }
+    }
+
+    /// A name as near to this one as is possible here.
+    pub fn fit(self, name: &[u8]) -> Vec<u8> {
+        if self.take(name) && name.len() <= self.longest() {
+            return name.to_vec();
+        }
+        let text = String::from_utf8_lossy(name);
+        let wrong = |c: char| match self {
+            Self::Bytes | Self::OneLine => c == '\n' || c == '\r',
+            Self::Unicode => c.is_control() || c == char::REPLACEMENT_CHARACTER,
+            Self::Share => c.is_control() || c == char::REPLACEMENT_CHARACTER || "\"*/:<>?\\|".contains(c),
+        };
+        let mut fitted: String = text.chars().map(|c| if wrong(c) { '_' } else { c }).collect();
+        if self == Self::Share {
+            let end = fitted.trim_end_matches(['.', ' ']).len();
+            let ends = "_".repeat(fitted.len() - end);
+            fitted.replace_range(end.., &ends);
+        }
+        // The ending says what it is: what is too long is cut before it.
+        let dot = fitted.rfind('.').filter(|dot| *dot > 0 && fitted.len() - dot <= 20).unwrap_or(fitted.len());
+        let (stem, ending) = fitted.split_at(dot);
+        let mut room = self.longest().saturating_sub(ending.len()).min(stem.len());
+        while !stem.is_char_boundary(room) {
+            room -= 1;
+        }
+        format!("{}{ending}", &stem[..room]).into_bytes()
     }
 
     /// Whether a name is possible.
@@ -235,6 +262,11 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// The folder of this machine behind the place, if it is one: what both ends have on this
     /// machine can be copied and moved without passing through chunks.
     fn as_folder(&self) -> Option<&Folder> {
+        None
+    }
+
+    /// The mailbox behind the place, if it is one.
+    fn as_mailbox(&self) -> Option<&Mailbox> {
         None
     }
 }

@@ -10,6 +10,7 @@ mod listings;
 mod map;
 mod router;
 mod server;
+mod way;
 
 pub use auth::{Token, TokenError};
 pub use router::openapi;

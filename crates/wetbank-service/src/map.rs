@@ -1,9 +1,13 @@
 //! From the domain to the API's types.
 
+use std::collections::BTreeMap;
+
+use crate::way;
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use wetbank_client as api;
 use wetbank_core::{
-    BY_HAND, Explanation, Original, Rule, branch_sentence, delivery_words, format_duration, rule_sentence, step_words,
+    BY_HAND, Branch, Explanation, ItemKind, Next, Original, Planned, Rule, branch_sentence, delivery_words,
+    format_duration, rule_sentence, step_words,
 };
 use wetbank_engine::{
     Arrangement, ExplainedFile, KeyStatus, LiveRule, PartnerStatus, PlaceStatus, SignInOffer, SignInState, Warning,
@@ -39,16 +43,6 @@ pub(crate) fn branch<'a>(
     live.rule.branches.get(usize::try_from(branch?).ok()?)
 }
 
-/// The kinds of a branch's steps, the original's end included.
-pub(crate) fn kinds(branch: Option<&wetbank_core::Branch>) -> Vec<String> {
-    let Some(branch) = branch else { return Vec::new() };
-    let mut kinds: Vec<String> = branch.steps.iter().map(|s| s.kind().to_owned()).collect();
-    if branch.original != Original::Stays {
-        kinds.push("original".to_owned());
-    }
-    kinds
-}
-
 pub(crate) async fn rule_summary(
     journal: &Journal,
     live: &LiveRule,
@@ -78,8 +72,9 @@ pub(crate) async fn rule_summary(
         why: rule.why.clone(),
         on: live.is_on,
         version: live.version,
-        place: rule.arrival.place.to_string(),
-        folder: rule.arrival.folder.to_string(),
+        place: rule.source().map(|(place, _)| place.to_string()).unwrap_or_default(),
+        folder: rule.source().map(|(_, folder)| folder).unwrap_or_default(),
+        next: live.is_on.then(|| rule.starts.schedule.as_ref()?.next_after(now, &rule.zone)).flatten().map(time),
         last: last.map(|(run, started, state)| api::LastRun { run, started: time(started), state }),
         days,
     })
@@ -97,20 +92,12 @@ pub(crate) async fn branches(journal: &Journal, rule: &Rule, now: Timestamp) -> 
         .map(|(at, branch)| api::Branch {
             title: branch.title.clone(),
             condition: branch.condition.as_ref().map(wetbank_core::Condition::words),
-            steps: branch
-                .steps
-                .iter()
-                .map(|step| api::Step {
-                    kind: step.kind().to_owned(),
-                    words: step_words(step),
-                    place: step.target().map(|t| t.place.to_string()),
-                    folder: step.target().map(|t| t.folder.source().to_owned()),
-                })
-                .collect(),
+            steps: branch.steps[..branch.main].iter().map(|planned| step(branch, planned)).collect(),
             original: match &branch.original {
                 Original::Stays => "stays".to_owned(),
                 Original::Delete => "is deleted".to_owned(),
                 Original::MoveTo(folder) => format!("is set aside in {folder}"),
+                Original::Mark(name) => format!("stays, marked with {name}"),
             },
             done: count(at, &["done"]),
             held: count(at, &["held"]),
@@ -119,8 +106,45 @@ pub(crate) async fn branches(journal: &Journal, rule: &Rule, now: Timestamp) -> 
         .collect())
 }
 
-pub(crate) fn settle_words(rule: &Rule) -> String {
-    if rule.arrival.settle.is_zero() { "at once".to_owned() } else { format_duration(rule.arrival.settle) }
+fn step(branch: &Branch, planned: &Planned) -> api::Step {
+    let mut on_failure = Vec::new();
+    let mut next = planned.on_failure;
+    // A failure path may lead back into the way that is meant.
+    while let Some(other) = next.filter(|at| *at >= branch.main).and_then(|at| branch.steps.get(at)) {
+        on_failure.push(step_words(&other.step));
+        next = match other.next {
+            Next::Step(at) => Some(at),
+            Next::Original | Next::Failed => None,
+        };
+    }
+    let target = planned.step.target();
+    api::Step {
+        kind: planned.step.kind().to_owned(),
+        words: step_words(&planned.step),
+        place: planned.step.place().map(ToString::to_string),
+        folder: target.map(|target| target.folder.source().to_owned()),
+        condition: planned.condition.as_ref().map(wetbank_core::Condition::words),
+        on_failure,
+    }
+}
+
+/// How long a file that comes must stay unchanged.
+pub(crate) fn settle_words(rule: &Rule) -> Option<String> {
+    let arrival = rule.starts.arrival.as_ref().filter(|arrival| arrival.letter.is_none())?;
+    let settle = arrival.settle;
+    Some(if settle.is_zero() { "at once".to_owned() } else { format_duration(settle) })
+}
+
+/// The names that a rule is about.
+pub(crate) fn names(rule: &Rule) -> Vec<String> {
+    if let Some(letter) = rule.starts.arrival.as_ref().and_then(|arrival| arrival.letter.as_ref()) {
+        return letter.names.iter().map(|glob| glob.glob().glob().to_owned()).collect();
+    }
+    let files = rule.starts.arrival.as_ref().map(|arrival| &arrival.files);
+    let files = files.or_else(|| rule.finds.first().map(|find| &find.files));
+    let fixed = files.into_iter().flat_map(|files| &files.names).map(|glob| glob.glob().glob().to_owned());
+    let filled = rule.finds.first().into_iter().flat_map(|find| &find.named).map(ToString::to_string);
+    fixed.chain(filled).collect()
 }
 
 fn verdict(verdict: wetbank_core::Verdict) -> api::Verdict {
@@ -175,10 +199,18 @@ pub(crate) fn run_summary(arrangement: &Arrangement, run: RunSummary) -> api::Ru
         ended: run.ended.map(time),
         state: run.state,
         items: run.items,
-        file: run.first_path.to_string(),
+        file: run.first_path.map(|path| path.to_string()).unwrap_or_default(),
         size: run.first_size,
         why: run.why,
     }
+}
+
+/// What is known of a run, for people: empty texts and our own marks are not.
+pub(crate) fn about(about: Option<&str>) -> BTreeMap<String, String> {
+    let mut known: BTreeMap<String, String> =
+        about.and_then(|about| serde_json::from_str(about).ok()).unwrap_or_default();
+    known.retain(|word, text| word != "run.all" && !text.is_empty());
+    known
 }
 
 pub(crate) fn item(
@@ -191,12 +223,13 @@ pub(crate) fn item(
     let arranged = branch(arrangement, rule, item.branch);
     api::Item {
         id: item.id,
+        kind: item.kind.as_str().to_owned(),
+        steps: way::item(arranged, &item, &attempts),
         file: item.file.to_string(),
         size: item.size,
         state: item.state.as_str().to_owned(),
         branch: item.branch,
-        branch_title: arranged.map(|b| b.title.clone()),
-        steps: kinds(arranged),
+        branch_title: arranged.filter(|_| item.kind != ItemKind::Find).map(|b| b.title.clone()),
         step: item.step,
         failures: item.failures,
         due: item.due.map(time),
@@ -228,8 +261,11 @@ pub(crate) fn attempt(attempt: AttemptRecord) -> api::Attempt {
 }
 
 pub(crate) fn hold(arrangement: &Arrangement, hold: HoldRecord) -> api::Hold {
-    let kinds = kinds(branch(arrangement, &hold.rule, hold.branch));
-    let step = usize::try_from(hold.step).ok().and_then(|at| kinds.get(at).cloned());
+    let step = match hold.kind {
+        ItemKind::Find => Some("find"),
+        _ => way::name(branch(arrangement, &hold.rule, hold.branch), hold.step),
+    };
+    let step = step.map(str::to_owned);
     api::Hold {
         item: hold.item,
         run: hold.run,
@@ -376,6 +412,23 @@ pub(crate) fn entry(place: &str, entry: Entry) -> api::Entry {
         size: entry.fingerprint.size,
         modified: (entry.fingerprint.modified != 0).then(|| time(entry.fingerprint.modified_at())),
         who: entry.owner,
+    }
+}
+
+pub(crate) fn notice(mail: wetbank_journal::MailRecord) -> api::Notice {
+    api::Notice {
+        id: mail.id,
+        run: mail.run,
+        rule: mail.rule,
+        place: mail.place,
+        to: mail.recipients,
+        subject: mail.subject,
+        due: (mail.state == "waiting").then(|| time(mail.due)),
+        state: mail.state,
+        queued: time(mail.queued),
+        tries: mail.tries,
+        why: mail.why,
+        ended: mail.ended.map(time),
     }
 }
 

@@ -4,9 +4,10 @@ use std::{net::SocketAddr, sync::Arc};
 
 use axum::{
     Router,
+    extract::DefaultBodyLimit,
     http::{HeaderName, HeaderValue, header},
     middleware,
-    routing::get,
+    routing::{get, post},
 };
 use rand::RngCore;
 use tokio_util::sync::CancellationToken;
@@ -19,7 +20,7 @@ use crate::{
     Token, auth, console,
     day::Day,
     events,
-    handlers::{book, keys, partners, places, rules, runs, sign_in, status},
+    handlers::{book, calendars, errands, keys, partners, places, rules, runs, sign_in, status},
     listings::Listings,
 };
 
@@ -99,6 +100,12 @@ fn api() -> OpenApiRouter<Shared> {
             .routes(routes!(places::browse))
             .routes(routes!(places::by_hand))
             .routes(routes!(partners::partners))
+            .routes(routes!(calendars::calendars))
+            .routes(routes!(calendars::import))
+            .routes(routes!(errands::databases))
+            .routes(routes!(errands::test_database))
+            .routes(routes!(errands::notices))
+            .routes(routes!(errands::retry_notice))
             .routes(routes!(book::export))
             .routes(routes!(book::schema))
             .routes(routes!(book::check))
@@ -129,6 +136,7 @@ pub(crate) fn router(shared: Shared) -> Router {
         .route("/api/{*rest}", get(|| async { crate::error::ApiError::not_found("API call", "of this name") }))
         .route("/sign-in", get(console::sign_in))
         .route(sign_in::BACK, get(sign_in::back))
+        .route("/signal/{rule}", post(errands::signal).layer(DefaultBodyLimit::max(errands::LARGEST_SIGNAL)))
         .fallback(console::serve)
         .layer(RequestBodyLimitLayer::new(LARGEST_BODY))
         .layer(middleware::from_fn_with_state(shared.clone(), auth::check_host))

@@ -6,9 +6,11 @@ mod drive;
 mod files;
 mod ftp;
 mod guests;
+mod post;
 mod sftp;
 
 pub use bucket::{BucketStandin, BucketStandinOptions};
 pub use drive::{DriveStandin, DriveStandinOptions, DriveUser};
 pub use ftp::{FtpStandin, FtpStandinOptions};
+pub use post::{PostStandin, PostStandinOptions};
 pub use sftp::{SftpStandin, SftpStandinOptions};

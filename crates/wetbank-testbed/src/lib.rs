@@ -6,6 +6,8 @@
 mod apache;
 mod certificate;
 mod moto;
+mod post;
+mod postgres;
 mod process;
 mod proftpd;
 mod samba;
@@ -14,6 +16,8 @@ mod sshd;
 pub use apache::{Apache, WEBDAV_USER};
 pub use certificate::Certificate;
 pub use moto::{Moto, OwnMoto};
+pub use post::{MAIL_ADDRESS, MAIL_USER, PostOffice};
+pub use postgres::{Asking, DATABASE, DATABASE_USER, Postgres};
 pub use process::{Server, free_port, run, wait_until};
 pub use proftpd::{FTP_USER, FtpOffer, Proftpd};
 pub use samba::{SHARE_NAME, SHARE_USER, Samba, ShareOffer};

@@ -29,8 +29,23 @@ impl Server {
 
     /// Sends a signal to the server and to everything it started.
     pub fn signal(&self, name: &str) {
-        let all = with_descendants(self.0.id()).into_iter().map(|id| id.to_string());
-        let _ = Command::new("kill").args(["-s", name]).args(all).stderr(Stdio::null()).status();
+        let send = |name: &str, ids: &[u32]| {
+            let ids = ids.iter().map(u32::to_string);
+            let _ = Command::new("kill").args(["-s", name]).args(ids).stderr(Stdio::null()).status();
+        };
+        let mut all = with_descendants(self.0.id());
+        if name == "KILL" {
+            // One that is started just now would outlive the others: first nobody starts any more.
+            loop {
+                send("STOP", &all);
+                let now = with_descendants(self.0.id());
+                if now.len() <= all.len() {
+                    break;
+                }
+                all = now;
+            }
+        }
+        send(name, &all);
     }
 }
 

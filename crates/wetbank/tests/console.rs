@@ -123,6 +123,21 @@ async fn a_held_file_is_seen_live_released_and_seen_done() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_is_still_to_come_is_told_as_such() {
+    let (office, browser) = (office(), Browser::open().await);
+    office.book(&format!(
+        "{BOOK}\n[rule.sweep]\ntitle = \"Sweep\"\nstarts = {{ schedule = {{ every = \"40 min\" }} }}\n\
+         finds = [ {{ place = \"office\", folder = \"in\" }} ]\n\
+         [[rule.sweep.branch]]\nsteps = [ {{ note = {{ text = \"seen\" }} }} ]\n"
+    ));
+    browser.sign_in(&office).await;
+    let due = "time[starts-with(text(), 'in ') and (contains(text(), ' min') or contains(text(), ' s'))]";
+    browser.find(&format!("//li[contains(., 'Sweep')]//{due}")).await;
+    browser.click("//a[text()='Sweep']").await;
+    browser.find(&format!("//*[contains(text(), 'next')]//{due}")).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_file_is_given_up_only_with_a_reason() {
     let (office, browser) = (office(), Browser::open().await);
     office.put("office/archive/b.pdf", b"one");

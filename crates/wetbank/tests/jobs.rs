@@ -5,69 +5,15 @@
 
 mod support;
 
-use std::{fs, os::unix::fs::PermissionsExt, path::Path};
+use std::{fs, os::unix::fs::PermissionsExt};
 
-use support::{Archive, Office, leftovers, names, wait_for};
+use support::{
+    leftovers, names,
+    servers::{Scene, dav, ftp, shared_folder},
+    wait_for,
+};
 use wetbank_standins::{SftpStandin, SftpStandinOptions};
-use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
-
-/// Servers that a job needs, the office's secrets for them, and the office itself.
-struct Scene {
-    runtime: tokio::runtime::Runtime,
-    office: Office,
-}
-
-const PLACES: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-"#;
-
-impl Scene {
-    fn new() -> Self {
-        let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-        let office = Office::open();
-        for (name, secret) in [("ftp", FTP_USER.1), ("dav", WEBDAV_USER.1), ("machine", "grey heron")] {
-            assert!(office.wetbank_with(&["secret", "set", name], secret).status.success());
-        }
-        Self { runtime, office }
-    }
-
-    fn bucket(&self, name: &str) -> (Archive, String) {
-        let archive = Archive::open();
-        let place = archive.place(&self.office, name);
-        (archive, place)
-    }
-
-    /// Puts the book in force; the places of the office and of the servers, then the rules.
-    fn book(&self, parts: &[&str]) {
-        self.office.book(&format!("{PLACES}{}", parts.join("\n")));
-    }
-}
-
-/// A place on a web server.
-fn dav(name: &str, apache: &Apache) -> String {
-    format!(
-        "[place.{name}]\nkind = \"webdav\"\nurl = \"{}\"\nuser = \"merrow\"\npassword = {{ secret = \"dav\" }}\n",
-        apache.url
-    )
-}
-
-/// A place on an FTP server, its address as a person pastes it.
-fn ftp(name: &str, server: &Proftpd) -> String {
-    format!(
-        "[place.{name}]\nkind = \"ftp\"\nhost = \" ftp://127.0.0.1:{}// \"\nuser = \"merrow\"\n\
-         password = {{ secret = \"ftp\" }}\nsecurity = \"none\"\nroot = \"{}\"\n",
-        server.port,
-        server.root.path().display()
-    )
-}
-
-/// A folder that the server's own user may write, too.
-fn shared_folder(path: &Path) {
-    fs::create_dir_all(path).unwrap();
-    fs::set_permissions(path, fs::Permissions::from_mode(0o777)).unwrap();
-}
+use wetbank_testbed::{Apache, FtpOffer, Proftpd};
 
 fn today() -> String {
     jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC).date().to_string()

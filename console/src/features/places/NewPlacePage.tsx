@@ -6,8 +6,8 @@ import { type NewPlace, type TriedPlace, api } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { Steps } from "./Steps";
 
-type Kind = "folder" | "sftp" | "ftp" | "share" | "webdav" | "bucket";
-type Key = "root" | "mount" | "host" | "port" | "share" | "url" | "user" | "bucket" | "region" | "access-key" | "server" | "client" | "rights";
+type Kind = "folder" | "sftp" | "ftp" | "share" | "webdav" | "bucket" | "mailbox";
+type Key = "root" | "mount" | "host" | "port" | "share" | "url" | "user" | "bucket" | "region" | "access-key" | "send-by" | "sender" | "server" | "client" | "rights";
 type Secret = "password" | "key" | "secret-key";
 
 const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret?: Secret }> = {
@@ -22,6 +22,12 @@ const kinds: Record<Kind, { label: string; about: string; keys: Key[]; secret?: 
     keys: ["url", "bucket", "access-key", "region", "root"],
     secret: "secret-key",
   },
+  mailbox: {
+    label: "A mailbox",
+    about: "letters are read with IMAP and handed in with SMTP",
+    keys: ["host", "port", "user", "send-by", "sender"],
+    secret: "password",
+  },
 };
 
 const secretLabels: Record<Secret, string> = { password: "Password", key: "Private key", "secret-key": "Secret key" };
@@ -33,6 +39,17 @@ const rootHints: Record<Kind, string> = {
   share: "as in Field notes/2026; the whole share if left empty",
   webdav: "",
   bucket: "what the names of all its objects begin with; the whole bucket if left empty",
+  mailbox: "",
+};
+
+const hostHints: Partial<Record<Kind, string>> = {
+  share: "as in files.merrow.example; all of \\\\host\\share\\folder may be pasted here",
+  mailbox: "where letters are read, as in imap.merrow.example",
+};
+
+const portHints: Partial<Record<Kind, string>> = {
+  sftp: "22 if left empty",
+  mailbox: "993 if left empty, 143 unless secured from the start",
 };
 
 const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed: (kind: Kind) => boolean }> = {
@@ -40,12 +57,11 @@ const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed:
   mount: { label: "Mounted at", hint: () => "only for a network share: while nothing is mounted there, it counts as not reachable", needed: () => false },
   host: {
     label: "Host",
-    hint: (kind) =>
-      kind === "share" ? "as in files.merrow.example; all of \\\\host\\share\\folder may be pasted here" : "as in sftp.skerrow.example; a pasted address is understood",
+    hint: (kind) => hostHints[kind] ?? "as in sftp.skerrow.example; a pasted address is understood",
     needed: () => true,
   },
   share: { label: "Share", hint: () => "its name, as in survey; empty if it stands with the host", needed: () => false },
-  port: { label: "Port", hint: (kind) => (kind === "sftp" ? "22 if left empty" : "21 if left empty, 990 for TLS from the start"), needed: () => false },
+  port: { label: "Port", hint: (kind) => portHints[kind] ?? "21 if left empty, 990 for TLS from the start", needed: () => false },
   url: {
     label: "Address",
     hint: (kind) => (kind === "bucket" ? "of the store, as in https://objects.tidewatch.example" : "as in https://cloud.merrow.example/dav/office"),
@@ -58,6 +74,8 @@ const fields: Record<Key, { label: string; hint: (kind: Kind) => string; needed:
   },
   bucket: { label: "Bucket", hint: () => "its name, as in tidewatch-archive", needed: () => true },
   region: { label: "Region", hint: () => "as its operator calls it; most stores of one’s own need none", needed: () => false },
+  "send-by": { label: "Letters are handed in at", hint: () => "as in smtp.merrow.example:587; empty if it only reads", needed: () => false },
+  sender: { label: "They come from", hint: () => "an address of its own, as in office@merrow.example", needed: () => false },
   server: { label: "Who is asked", hint: () => "the address of the sign-in, as in https://drive.merrow.example", needed: () => true },
   client: { label: "Registered as", hint: () => "the name under which Wetbank is registered there", needed: () => true },
   rights: { label: "Rights", hint: () => "what it is to be allowed to do, in that server’s words: files.read files.write", needed: () => false },
@@ -70,6 +88,11 @@ const securities: Partial<Record<Kind, { value: string; label: string; warning?:
     { value: "tls", label: "TLS after the greeting (usual)" },
     { value: "tls-from-start", label: "TLS from the start (port 990)" },
     { value: "none", label: "not at all", warning: "Password and files can be read on the way." },
+  ],
+  mailbox: [
+    { value: "tls-from-start", label: "TLS from the start (usual)" },
+    { value: "tls", label: "TLS after the greeting" },
+    { value: "none", label: "not at all", warning: "Password and letters can be read on the way." },
   ],
   share: [
     { value: "encrypted", label: "encrypted (usual)" },

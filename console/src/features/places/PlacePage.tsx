@@ -29,10 +29,12 @@ function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
         <button type="button" className="btn btn-sm btn-primary" disabled={test.isPending} onClick={() => test.mutate(undefined)}>
           {test.isPending ? "Testing…" : "Test"}
         </button>
-        <label className="flex items-center gap-2 text-sm">
-          <input type="checkbox" className="checkbox checkbox-sm rounded-sm" checked={write} onChange={(event) => setWrite(event.target.checked)} />
-          write a probe file too
-        </label>
+        {place.kind !== "mailbox" && (
+          <label className="flex items-center gap-2 text-sm">
+            <input type="checkbox" className="checkbox checkbox-sm rounded-sm" checked={write} onChange={(event) => setWrite(event.target.checked)} />
+            write a probe file too
+          </label>
+        )}
       </div>
       {test.error && (
         <p role="alert" className="text-error px-4 py-2">

@@ -7,11 +7,19 @@ import { statusQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { BookText } from "../../shared/ui/BookText";
 import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
-import { Time, size, splitPath } from "../../shared/ui/format";
+import { Due, Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
 import { Explain } from "./Explain";
 import { RunNow } from "./RunNow";
 import { ruleQuery, ruleRunsQuery } from "./queries";
+
+/** What a step's stone does not say by its name. */
+function detail(step: Rule["branches"][number]["steps"][number]): string {
+  const words = [step.words.replace(new RegExp(`^(${step.kind}|check|send)( it)? ?`), "")];
+  if (step.condition) words.push(`if ${step.condition}`);
+  if (step.on_failure.length) words.push(`else ${step.on_failure.join(", ")}`);
+  return words.filter(Boolean).join("; ");
+}
 
 function lanes(rule: Rule, status: Status | undefined): Lane[] {
   return rule.branches.map((branch, at) => {
@@ -27,11 +35,11 @@ function lanes(rule: Rule, status: Status | undefined): Lane[] {
         state: first ? "working" : step.kind === "hold" && branch.held ? "failed" : branch.done ? "done" : "rest",
         detail: first
           ? `${splitPath(first.file).name}${here.length > 1 ? ` and ${here.length - 1} more` : ""}`
-          : step.words.replace(/^(encrypt|decrypt|copy|deliver|move|rename|hold) it ?/, ""),
+          : detail(step),
       };
     });
     if (branch.original !== "stays") {
-      const working = moving.some((one) => one.step === branch.steps.length);
+      const working = moving.some((one) => one.steps.some((step) => step.at === one.step && step.kind === "original"));
       stones.push({ key: "original", label: "original", detail: branch.original, state: working ? "working" : branch.done ? "done" : "rest" });
     }
     return {
@@ -41,19 +49,27 @@ function lanes(rule: Rule, status: Status | undefined): Lane[] {
           <p className="font-semibold">
             {at + 1} {branch.title}
           </p>
-          <p className="quiet text-[12.5px]">{branch.condition ?? "anything else"}</p>
+          <p className="quiet text-[12.5px]">{branch.condition ?? (rule.branches.length > 1 ? "anything else" : rule.place ? "every file" : "each time")}</p>
         </>
       ),
       near:
-        at === 0 ? (
+        at === 0 && !rule.place ? (
+          <span className="text-sm">{rule.starts}</span>
+        ) : at === 0 ? (
           <>
             <Link to={`/places/${rule.place}${rule.folder ? `?folder=${encodeURIComponent(rule.folder)}` : ""}`} className="plain font-semibold">
               {rule.place}
             </Link>
             <span className="file block text-sm">{rule.folder || "the root"}</span>
             <span className="quiet block text-sm">
-              {rule.names.join(", ") || "every name"} · complete {rule.settle === "at once" ? "when closed" : `for ${rule.settle}`}
+              {rule.names.join(", ") || "every name"}
+              {rule.settle && ` · complete ${rule.settle === "at once" ? "when closed" : `for ${rule.settle}`}`}
             </span>
+            {rule.next && (
+              <span className="quiet block text-sm">
+                next <Due at={rule.next} />
+              </span>
+            )}
           </>
         ) : (
           ""
@@ -81,7 +97,7 @@ function Runs({ rule }: { rule: Rule }) {
     <Shown query={useQuery(ruleRunsQuery(rule.name))}>
       {({ runs }) =>
         runs.length === 0 ? (
-          <Empty title="It never ran">Put a file into its folder, or run it on a file now.</Empty>
+          <Empty title="It never ran">Run it now, or wait for what starts it.</Empty>
         ) : (
           <>
             <ul className="panel">
@@ -109,6 +125,47 @@ function Runs({ rule }: { rule: Rule }) {
     </Shown>
   );
 }
+
+/** How another system starts it. */
+function SignalHelp({ help }: { help: NonNullable<Rule["signal"]> }) {
+  const [copied, setCopied] = useState(false);
+  return (
+    <details className="panel mb-3 px-4 py-2">
+      <summary className="cursor-pointer">
+        Another system starts it at <span className="file">{help.address}</span>
+      </summary>
+      <div>
+        <p className="quiet pt-2 text-sm">
+          These commands make the call. They ask for the secret that both sides know; a system makes the same call by itself.
+        </p>
+        <pre className="file overflow-x-auto py-2 text-sm">{help.commands}</pre>
+        <button
+          type="button"
+          className="btn btn-sm mb-2"
+          onClick={() => void navigator.clipboard.writeText(help.commands).then(() => setCopied(true))}
+        >
+          {copied ? "Copied" : "Copy them"}
+        </button>
+      </div>
+    </details>
+  );
+}
+
+/** When its schedule fires next. */
+function Firings({ rule }: { rule: Rule }) {
+  return (
+    <details className="panel mb-3 px-4 py-2" open={rule.firings.length <= 3}>
+      <summary className="cursor-pointer">The next {rule.firings.length} firings{!rule.on && ", once it is on"}</summary>
+      <ol className="columns-2 pt-2 text-sm sm:columns-3">
+        {rule.firings.map((at) => (
+          <li key={at}>{firing.format(new Date(at))}</li>
+        ))}
+      </ol>
+    </details>
+  );
+}
+
+const firing = new Intl.DateTimeFormat(undefined, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", second: "2-digit" });
 
 function Changes({ rule }: { rule: Rule }) {
   return (
@@ -180,6 +237,8 @@ function One({ rule }: { rule: Rule }) {
         ))}
       </div>
       <div role="tabpanel">
+        {tab === "text" && rule.signal && <SignalHelp help={rule.signal} />}
+        {tab === "text" && rule.firings.length > 0 && <Firings rule={rule} />}
         {tab === "text" && <BookText kind="rule" key={rule.version} name={rule.name} text={rule.text} />}
         {tab === "explain" && <Explain rule={rule} />}
         {tab === "runs" && <Runs rule={rule} />}

@@ -11,20 +11,30 @@ export function RunNow({ rule, open, onClose }: { rule: Rule; open: boolean; onC
   const navigate = useNavigate();
   const [folder, setFolder] = useState(rule.folder);
   const run = useMutation({
-    mutationFn: (file: string) => api.post<Started>(`/rules/${rule.name}/run`, { file }),
+    mutationFn: (what: { file?: string; all?: boolean }) => api.post<Started>(`/rules/${rule.name}/run`, what),
     onSuccess: (started) => navigate(`/runs/${started.run}`),
   });
   return (
-    <Dialog title={`Run “${rule.title}” on which file?`} open={open} onClose={onClose}>
-      <p className="quiet pb-2 text-sm">It runs also if the rule took that file before.</p>
+    <Dialog title={rule.place ? `Run “${rule.title}” on which files?` : `Run “${rule.title}” now?`} open={open} onClose={onClose}>
+      <p className="flex flex-wrap gap-2 pb-3">
+        <button type="button" className="btn btn-sm btn-primary" disabled={run.isPending} onClick={() => run.mutate({})}>
+          {rule.place ? "All it is about" : "Run it"}
+        </button>
+        {rule.place && <button type="button" className="btn btn-sm" disabled={run.isPending} onClick={() => run.mutate({ all: true })}>
+          All, also those it took before
+        </button>}
+      </p>
+      {rule.place && <p className="quiet pb-2 text-sm">Or on one, also if the rule took that before:</p>}
       {run.error && (
         <p role="alert" className="text-error pb-2">
           {run.error.message}
         </p>
       )}
-      <div className="max-h-96 overflow-y-auto">
-        <FolderList place={rule.place} folder={folder} onFolder={setFolder} onFile={(path) => run.mutate(path)} />
-      </div>
+      {rule.place && (
+        <div className="max-h-96 overflow-y-auto">
+          <FolderList place={rule.place} folder={folder} onFolder={setFolder} onFile={(path) => run.mutate({ file: path })} />
+        </div>
+      )}
       <div className="flex justify-end pt-3">
         <button type="button" className="btn" onClick={onClose}>
           Close

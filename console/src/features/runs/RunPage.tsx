@@ -8,16 +8,38 @@ import { statusQuery } from "../../shared/api/status";
 import { Attempts } from "../../shared/ui/Attempts";
 import { Crossing, type Lane, type StoneState } from "../../shared/ui/Crossing";
 import { HoldCard } from "../../shared/ui/HoldCard";
-import { Time, plural, size, splitPath, where } from "../../shared/ui/format";
+import { Due, Time, plural, size, splitPath, where } from "../../shared/ui/format";
 import { Shown, StateBadge } from "../../shared/ui/states";
 import { runQuery } from "./queries";
 
 const LANES = 12;
 
-function stoneState(item: Item, at: number): StoneState {
-  if (item.state === "done" || at < item.step) return item.attempts.some((a) => a.step === at && a.outcome === "skipped") ? "skipped" : "done";
-  if (at > item.step) return item.state === "skipped" ? "skipped" : "waiting";
-  return { held: "failed", working: "working", skipped: "skipped" }[item.state] as StoneState | undefined ?? "waiting";
+const STONES: Record<string, StoneState> = { done: "done", skipped: "skipped", failed: "failed", held: "failed", working: "working" };
+
+/** What started a run, in words. */
+const CAUSES: Record<string, string> = {
+  arrival: "an arrival",
+  hand: "hand",
+  schedule: "the clock",
+  chain: "another rule",
+  signal: "a signal",
+  mail: "a letter",
+};
+
+/** What is known of a run besides: what a signal said, who wrote the letter. */
+function About({ about }: { about: Run["about"] }) {
+  const known = Object.entries(about);
+  if (known.length === 0) return null;
+  return (
+    <dl className="flex flex-wrap gap-x-6 gap-y-1 pt-2 text-sm">
+      {known.map(([word, text]) => (
+        <div key={word} className="flex gap-2">
+          <dt className="quiet">{word}</dt>
+          <dd className="[overflow-wrap:anywhere]">{text}</dd>
+        </div>
+      ))}
+    </dl>
+  );
 }
 
 function lane(item: Item, moving: Moving | undefined): Lane {
@@ -43,12 +65,12 @@ function lane(item: Item, moving: Moving | undefined): Lane {
         )}
       </span>
     ),
-    stones: item.steps.map((kind, at) => {
-      const busy = moving && moving.step === at ? moving : undefined;
+    stones: item.steps.map((step) => {
+      const busy = moving && moving.step === step.at ? moving : undefined;
       return {
-        key: `${at}`,
-        label: kind,
-        state: busy ? "working" : stoneState(item, at),
+        key: `${step.at}`,
+        label: step.on_failure ? `else ${step.kind}` : step.kind,
+        state: busy ? "working" : (STONES[step.state] ?? "waiting"),
         detail: busy && busy.total > 0 ? `${Math.min(100, Math.round((busy.done / busy.total) * 100))} %` : undefined,
       };
     }),
@@ -56,8 +78,8 @@ function lane(item: Item, moving: Moving | undefined): Lane {
 }
 
 function counts(run: Run): string {
-  const words = ["done", "working", "held", "waiting", "queued", "skipped"].map((state) => {
-    const count = run.items.filter((item) => item.state === state).length;
+  const words = ["done", "working", "held", "waiting", "joining", "queued", "skipped"].map((state) => {
+    const count = run.items.filter((item) => item.state === state && item.kind !== "find").length;
     return count ? `${count} ${state}` : "";
   });
   return words.filter(Boolean).join(", ");
@@ -72,7 +94,7 @@ function Detail({ item }: { item: Item }) {
         {item.branch_title && <span className="quiet">branch “{item.branch_title}”</span>}
         {item.due && item.state === "waiting" && (
           <span className="quiet">
-            next attempt <Time at={item.due} />
+            next attempt <Due at={item.due} />
           </span>
         )}
       </p>
@@ -89,7 +111,7 @@ function Actions({ run }: { run: Run }) {
     mutationFn: (verb: "stop" | "retry") => api.post(`/runs/${run.id}/${verb}`),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
-  const stoppable = run.items.some((item) => ["queued", "working", "waiting"].includes(item.state));
+  const stoppable = run.items.some((item) => ["queued", "working", "waiting", "joining"].includes(item.state));
   const waiting = run.items.filter((item) => item.state === "waiting").length;
   const resting = waiting + run.items.filter((item) => item.state === "held").length;
   return (
@@ -131,8 +153,11 @@ function One({ run }: { run: Run }) {
           </span>
         </h1>
         <p className="quiet pt-1">
-          Started by {run.cause === "hand" ? "hand" : "arrival"}, <Time at={run.started} /> · {plural(run.items.length, "file", "files")} · {counts(run)}
+          Started by {CAUSES[run.cause] ?? run.cause}, <Time at={run.started} /> ·{" "}
+          {[plural(run.items.filter((item) => item.kind !== "find").length, "file", "files"), counts(run)].filter(Boolean).join(" · ")}
         </p>
+        {run.why && <p className="pt-1">{run.why}</p>}
+        <About about={run.about} />
       </div>
       {decided.length > 0 && (
         <Crossing

@@ -7,7 +7,7 @@ import { placesQuery, statusQuery } from "../../shared/api/status";
 import { Crossing, type Lane } from "../../shared/ui/Crossing";
 import { HoldCard } from "../../shared/ui/HoldCard";
 import { WarningLine } from "../../shared/ui/WarningLine";
-import { Time, capital, plural, size, splitPath } from "../../shared/ui/format";
+import { Due, Time, capital, plural, size, splitPath } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
 import { TrafficChart } from "./TrafficChart";
 import { holdsQuery } from "./queries";
@@ -36,10 +36,10 @@ function lanes(status: Status): Lane[] {
       </>
     ),
     far: <span>{moving.to}</span>,
-    stones: moving.steps.map((kind, at) => ({
+    stones: moving.steps.map(({ at, kind, state }) => ({
       key: `${at}`,
       label: kind,
-      state: at < moving.step ? "done" : at === moving.step ? "working" : "waiting",
+      state: state === "done" || state === "working" ? state : "waiting",
       detail: at === moving.step && moving.total > 0 ? `${Math.min(100, Math.round((moving.done / moving.total) * 100))} %` : undefined,
       spoken: at === moving.step ? `${size(moving.done)} of ${size(moving.total)}` : undefined,
     })),
@@ -120,7 +120,7 @@ function Places() {
 }
 
 function Standing({ status }: { status: Status }) {
-  const waiting = status.queued + status.waiting;
+  const waiting = status.queued + status.waiting + status.joining;
   return (
     <div className="grid min-w-0 gap-5">
       <div>
@@ -157,6 +157,23 @@ function Standing({ status }: { status: Status }) {
           </p>
         )}
       </section>
+      {status.next.length > 0 && (
+        <section>
+          <h2 className="pb-2 font-semibold">Next by the clock</h2>
+          <ul className="panel">
+            {status.next.map((firing) => (
+              <li key={firing.rule} className="flex flex-wrap justify-between gap-x-4 px-4 py-2">
+                <Link to={`/rules/${firing.rule}`} className="plain">
+                  {firing.title}
+                </Link>
+                <span className="quiet">
+                  <Due at={firing.at} />
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       <section>
         <h2 className="flex justify-between pb-2 font-semibold">
           The day’s traffic <span className="quiet font-normal">files an hour</span>

@@ -140,6 +140,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every calendar with its days off. */
+        get: operations["calendars"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{name}/days-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add the days off of a calendar file (iCalendar, RFC 5545); a calendar that is not there is made. */
+        post: operations["import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/databases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every database of the book. */
+        get: operations["databases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/databases/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in to a database and look what is there. */
+        post: operations["test_database"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -256,6 +324,40 @@ export interface paths {
         post?: never;
         /** Remove a key. */
         delete: operations["remove_key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest mails without files, those that wait first. */
+        get: operations["notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/{id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try to send a mail again now. */
+        post: operations["retry_notice"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -425,7 +527,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Run a rule on a chosen file now, also if it took that file before. */
+        /** Run a rule now: on a chosen file, also if it took that before, or on all that it is about. */
         post: operations["run_now"];
         delete?: never;
         options?: never;
@@ -703,6 +805,34 @@ export interface components {
             /** @description `PLACE:/FOLDER` */
             to: string;
         };
+        /** @description Which days an office works. */
+        Calendar: {
+            name: string;
+            off: components["schemas"]["DaySpan"][];
+            /** @description Rules that use it. */
+            rules: string[];
+            title: string;
+            /** @description The weekdays that are worked: `mon`, `tue`, … */
+            week: string[];
+        };
+        CalendarFile: {
+            /** @description The calendar file's content. */
+            text: string;
+        };
+        /** @description A database that tables are loaded into and extracted from. */
+        Database: {
+            address: string;
+            kind: string;
+            name: string;
+            /** @description Rules that use it. */
+            rules: string[];
+            title: string;
+        };
+        DatabaseTest: {
+            fine: boolean;
+            /** @description What was found, or why not. */
+            said: string;
+        };
         DayRuns: {
             /** @description The day. */
             day: string;
@@ -712,6 +842,11 @@ export interface components {
             held: number;
             /** Format: int64 */
             other: number;
+        };
+        /** @description Days, the first and the last. */
+        DaySpan: {
+            first: string;
+            last: string;
         };
         Dismiss: {
             why: string;
@@ -750,6 +885,12 @@ export interface components {
             title: string;
             /** @description The trigger's tests. */
             trigger: components["schemas"]["Verdict"][];
+        };
+        /** @description A firing of a schedule that is to come. */
+        Firing: {
+            at: string;
+            rule: string;
+            title: string;
         };
         /** @description An item that waits for a person. */
         Hold: {
@@ -802,6 +943,12 @@ export interface components {
             /** @description One key, armoured. */
             text: string;
         };
+        ImportedDays: {
+            /** @description Days off that are new. */
+            added: number;
+            /** @description Events that were left out, each with the reason. */
+            left_out: string[];
+        };
         Item: {
             attempts: components["schemas"]["Attempt"][];
             /** Format: int64 */
@@ -816,18 +963,33 @@ export interface components {
             hold?: components["schemas"]["Hold"] | null;
             /** Format: int64 */
             id: number;
+            /** @description `file`; `find` for the search with which a run begins; `made` from several; `part` of one. */
+            kind: string;
             /** Format: int64 */
             size: number;
             state: string;
             /**
              * Format: int64
-             * @description The step it is at, counted from 0.
+             * @description The position of the step it is at.
              */
             step: number;
-            /** @description The kinds of the branch's steps. */
-            steps: string[];
+            /** @description The steps of its way. */
+            steps: components["schemas"]["ItemStep"][];
             taken: string;
             why?: string | null;
+        };
+        /** @description A step on an item's way. */
+        ItemStep: {
+            /**
+             * Format: int64
+             * @description Its position, which attempts refer to.
+             */
+            at: number;
+            kind: string;
+            /** @description Whether it belongs to what is done when another step failed. */
+            on_failure: boolean;
+            /** @description `done`, `skipped`, `failed`, `working`, `waiting`, `held`, or `rest` while it is to come. */
+            state: string;
         };
         Key: {
             changed: string;
@@ -882,10 +1044,10 @@ export interface components {
             /** Format: int64 */
             run: number;
             since: string;
-            /** @description The step at work, counted from 0. */
+            /** @description The position of the step at work. */
             step: number;
-            /** @description The kinds of all steps of the branch. */
-            steps: string[];
+            /** @description The steps of its way. */
+            steps: components["schemas"]["ItemStep"][];
             title: string;
             to: string;
             /** Format: int64 */
@@ -915,20 +1077,42 @@ export interface components {
                 [key: string]: components["schemas"]["KeyValue"];
             };
             /**
-             * @description `folder`, `sftp`, `ftp`, `share`, `webdav` or `bucket`.
+             * @description `folder`, `sftp`, `ftp`, `share`, `webdav`, `bucket` or `mailbox`.
              * @default
              */
             kind: string;
             /** @default  */
             name: string;
             /**
-             * @description Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav),
+             * @description Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav, mailbox),
              *     `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
              * @default {}
              */
             secrets: {
                 [key: string]: string;
             };
+        };
+        /** @description A mail that carries no file, and so waits in the outbox without anything waiting for it. */
+        Notice: {
+            /** @description When it is tried next. */
+            due?: string | null;
+            ended?: string | null;
+            /** Format: int64 */
+            id: number;
+            /** @description The mailbox that sends it. */
+            place: string;
+            queued: string;
+            rule: string;
+            /** Format: int64 */
+            run: number;
+            /** @description `waiting`, `sent` or `refused`. */
+            state: string;
+            subject: string;
+            to: string;
+            /** Format: int64 */
+            tries: number;
+            /** @description Why it was not sent. */
+            why?: string | null;
         };
         /** @description Somebody we exchange files with. */
         Partner: {
@@ -1041,8 +1225,15 @@ export interface components {
             below: boolean;
             branches: components["schemas"]["Branch"][];
             changed: string;
+            /** @description The next firings of its schedule. */
+            firings: string[];
+            /** @description Names it is about; empty for every name. */
             names: string[];
-            settle: string;
+            /** @description How long a file that comes must stay unchanged; nothing if it does not start by arrivals. */
+            settle?: string | null;
+            signal?: components["schemas"]["SignalHelp"] | null;
+            /** @description What starts it, in words. */
+            starts: string;
             text: string;
             versions: components["schemas"]["Version"][];
         };
@@ -1052,7 +1243,10 @@ export interface components {
             folder: string;
             last?: components["schemas"]["LastRun"] | null;
             name: string;
+            /** @description When its schedule fires next. */
+            next?: string | null;
             on: boolean;
+            /** @description Where its files come from first. */
             place: string;
             /** @description The whole rule in plain words. */
             sentence: string;
@@ -1062,6 +1256,10 @@ export interface components {
             why: string;
         };
         Run: {
+            /** @description What is known of it besides: what a signal said, who wrote the letter, which rule was before. */
+            about: {
+                [key: string]: string;
+            };
             cause: string;
             ended?: string | null;
             /** Format: int64 */
@@ -1074,10 +1272,14 @@ export interface components {
             title: string;
             /** Format: int64 */
             version: number;
+            /** @description Why it was left out, if it was. */
+            why?: string | null;
         };
         RunFile: {
-            /** @description `PLACE:/PATH`. */
-            file: string;
+            /** @description Without a file: also those that the rule took before. */
+            all?: boolean;
+            /** @description `PLACE:/PATH`; without it the rule looks for its files itself. */
+            file?: string | null;
         };
         RunPage: {
             /**
@@ -1088,10 +1290,10 @@ export interface components {
             runs: components["schemas"]["RunSummary"][];
         };
         RunSummary: {
-            /** @description `arrival` or `hand`. */
+            /** @description `arrival`, `hand`, `schedule`, `chain`, `signal` or `mail`. */
             cause: string;
             ended?: string | null;
-            /** @description Its first file. */
+            /** @description Its first file, or the folder where it looked for files. */
             file: string;
             /** Format: int64 */
             id: number;
@@ -1142,9 +1344,19 @@ export interface components {
             /** @description Why it failed. */
             why?: string | null;
         };
+        /** @description How another system starts a rule. */
+        SignalHelp: {
+            /** @description The address that is called. */
+            address: string;
+            /** @description The commands that make the call, to be copied. */
+            commands: string;
+        };
         Started: {
-            /** Format: int64 */
-            item: number;
+            /**
+             * Format: int64
+             * @description The chosen file's item.
+             */
+            item?: number | null;
             /** Format: int64 */
             run: number;
         };
@@ -1155,7 +1367,14 @@ export interface components {
              * @description Items that wait for a person.
              */
             held: number;
+            /**
+             * Format: int64
+             * @description Items that wait for others of their run.
+             */
+            joining: number;
             moving: components["schemas"]["Moving"][];
+            /** @description What fires next, soonest first; at most eight. */
+            next: components["schemas"]["Firing"][];
             /** @description Places that could not be reached when last tried. */
             places_away: string[];
             /** Format: int64 */
@@ -1177,8 +1396,12 @@ export interface components {
             working: number;
         };
         Step: {
+            /** @description For which files it is, in words; nothing for all. */
+            condition?: string | null;
             folder?: string | null;
             kind: string;
+            /** @description What is done when it failed for good, in words; nothing: the file is held. */
+            on_failure: string[];
             /** @description The place it puts files to. */
             place?: string | null;
             words: string;
@@ -1530,6 +1753,106 @@ export interface operations {
             };
         };
     };
+    calendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"][];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarFile"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportedDays"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    databases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Database"][];
+                };
+            };
+        };
+    };
+    test_database: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseTest"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: never;
@@ -1766,6 +2089,52 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    notices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"][];
+                };
+            };
+        };
+    };
+    retry_notice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

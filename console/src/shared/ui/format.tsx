@@ -41,7 +41,7 @@ function useNow(): Date {
   return now;
 }
 
-/** A time: how long ago where it is fresh, the whole on hover. */
+/** A time that is over: how long ago where it is fresh, the whole on hover. */
 export function Time({ at }: { at: string | null | undefined }) {
   const now = useNow();
   if (!at) return <span>–</span>;
@@ -52,6 +52,24 @@ export function Time({ at }: { at: string | null | undefined }) {
       {words(when, when > now ? when : now)}
     </time>
   );
+}
+
+/** A time to come: how long until then where it is soon, the whole on hover. */
+export function Due({ at }: { at: string }) {
+  const now = useNow();
+  const when = new Date(at);
+  const seconds = (when.getTime() - now.getTime()) / 1000;
+  return (
+    <time dateTime={at} title={whole.format(when)}>
+      {ahead(seconds) ?? words(when, now)}
+    </time>
+  );
+}
+
+function ahead(seconds: number): string | null {
+  if (seconds < 1) return "now";
+  if (seconds < 60) return `in ${Math.floor(seconds)} s`;
+  return seconds < 3600 ? `in ${Math.floor(seconds / 60)} min` : null;
 }
 
 /** A clock time, for tables of attempts. */

@@ -13,6 +13,7 @@ export function StateBadge({ state }: { state: string }) {
       running: ["…", "badge-info"],
       working: ["…", "badge-info"],
       waiting: ["◌", "badge-warning"],
+      joining: ["◌", "badge-warning"],
       queued: ["◌", "badge-ghost"],
       skipped: ["–", "badge-ghost"],
       going: ["…", "badge-info"],

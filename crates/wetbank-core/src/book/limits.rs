@@ -52,7 +52,7 @@ pub(super) fn hours(raw: &raw::Hours) -> Checked<Hours> {
     })
 }
 
-fn time(text: &Text) -> Checked<Time> {
+pub(super) fn time(text: &Text) -> Checked<Time> {
     Time::strptime("%H:%M", text.str())
         .map_err(|_| format!("\"{}\" is no time of day; write it as in \"22:00\"", text.str()))
         .at(text)

@@ -4,19 +4,24 @@
 //! found, each with its file, line, key and remedy. The text of each section is kept as it was
 //! written, with its comments, because the text is what people edit and compare.
 
+mod conditions;
+mod errands;
 mod limits;
 mod partners;
 mod places;
 mod raw;
 mod resolve;
+mod rules;
+mod schedules;
 mod sections;
+mod steps;
 
 use std::collections::BTreeMap;
 
 pub use places::place_keys;
 use serde::Serialize;
 
-use crate::{Limits, Partner, PlaceName, PlaceSpec, Rule};
+use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName};
 
 /// What a section of the book arranges.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -26,16 +31,25 @@ pub enum SectionKind {
     Place,
     /// `[partner.NAME]`
     Partner,
+    /// `[calendar.NAME]`
+    Calendar,
+    /// `[database.NAME]`
+    Database,
     /// `[rule.NAME]`
     Rule,
 }
 
 impl SectionKind {
+    /// Every kind, in the order of a book.
+    pub const ALL: [Self; 5] = [Self::Place, Self::Partner, Self::Calendar, Self::Database, Self::Rule];
+
     /// The word in the book.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Place => "place",
             Self::Partner => "partner",
+            Self::Calendar => "calendar",
+            Self::Database => "database",
             Self::Rule => "rule",
         }
     }
@@ -63,6 +77,10 @@ pub struct Book {
     pub rules: Vec<Rule>,
     /// Partners.
     pub partners: Vec<Partner>,
+    /// Calendars.
+    pub calendars: Vec<Calendar>,
+    /// Databases.
+    pub databases: Vec<Database>,
     /// The sections' texts, in the order written.
     pub sections: Vec<Section>,
 }
@@ -97,6 +115,12 @@ pub struct Known {
     pub places: Vec<PlaceName>,
     /// Partners; one of the same name in the book counts instead.
     pub partners: Vec<Partner>,
+    /// Calendars; one of the same name in the book counts instead.
+    pub calendars: Vec<Calendar>,
+    /// Databases.
+    pub databases: Vec<Name>,
+    /// Rules.
+    pub rules: Vec<RuleName>,
 }
 
 /// Reads a book from named texts.
@@ -153,23 +177,29 @@ fn section_at(text: &str, at: usize) -> String {
     key
 }
 
+/// The known word that a wrong one is probably meant to be. Words that share less than half are no help.
+pub(crate) fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    known
+        .map(|right| (strsim::damerau_levenshtein(right, wrong), right))
+        .min()
+        .filter(|(distance, right)| *distance <= 4 && distance * 2 < right.len())
+        .map(|(_, right)| right)
+}
+
 fn syntax_problem(file: &str, text: &str, error: &toml::de::Error) -> Problem {
     let at = error.span().map_or(0, |span| span.start);
     let mut message = error.message().trim().replace('\n', "; ");
     // serde lists every key that is possible; a person wants the nearest.
     let mut quoted = message.split('`').skip(1).step_by(2);
     if let Some(wrong) = quoted.next().filter(|_| message.starts_with("unknown")).map(str::to_owned) {
-        let nearest = quoted
-            .map(|right| (strsim::damerau_levenshtein(right, &wrong), right.to_owned()))
-            .min()
-            .filter(|(distance, right)| *distance <= 3.max(right.len() / 3));
+        let nearest = nearest(&wrong, quoted).map(str::to_owned);
         let (kind, rest) = if message.starts_with("unknown field") {
             ("key", message.split_once(", ").map(|(_, r)| r.to_owned()))
         } else {
             ("word", message.split_once(", ").map(|(_, r)| r.to_owned()))
         };
         message = match (nearest, rest) {
-            (Some((_, right)), _) => format!("unknown {kind} \"{wrong}\"; did you mean \"{right}\"?"),
+            (Some(right), _) => format!("unknown {kind} \"{wrong}\"; did you mean \"{right}\"?"),
             (None, Some(rest)) => format!("unknown {kind} \"{wrong}\"; {}", rest.replace('`', "\"")),
             (None, None) => format!("unknown {kind} \"{wrong}\""),
         };

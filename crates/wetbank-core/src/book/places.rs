@@ -10,8 +10,9 @@ use super::{
     resolve::{At, Checked, Mistake, secret_name},
 };
 use crate::{
-    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, HostAddress, PlaceSpec, SILENCE, SftpSignIn,
-    SftpSpec, ShareSpec, WebSignIn, WebdavSpec, parse_duration, typed_folder, typed_url, typed_user,
+    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, HostAddress, MailSecurity, MailServer, MailboxSpec,
+    PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebdavSpec, parse_duration, typed_folder,
+    typed_url, typed_user,
 };
 
 /// Connections to one server unless the book says otherwise: enough to keep small files moving,
@@ -22,7 +23,7 @@ const REQUESTS: u8 = 12;
 /// The region that object stores without regions answer to.
 const REGION: &str = "us-east-1";
 /// Every kind with the keys it knows besides `kind`.
-const KINDS: [(&str, &[&str]); 6] = [
+const KINDS: [(&str, &[&str]); 7] = [
     ("folder", &["root", "mount"]),
     ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections", "timeout"]),
     ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections", "timeout"]),
@@ -39,6 +40,22 @@ const KINDS: [(&str, &[&str]); 6] = [
             "secret-key",
             "certificate",
             "root",
+            "connections",
+            "timeout",
+        ],
+    ),
+    (
+        "mailbox",
+        &[
+            "host",
+            "port",
+            "user",
+            "password",
+            "security",
+            "send-by",
+            "send-security",
+            "sender",
+            "certificate",
             "connections",
             "timeout",
         ],
@@ -62,6 +79,7 @@ pub(super) fn resolve_place(spanned: &Spanned<raw::Place>) -> Checked<PlaceSpec>
         "ftp" => reader.ftp(),
         "share" => reader.share(),
         "webdav" => reader.webdav(),
+        "mailbox" => reader.mailbox(),
         _ => reader.bucket(),
     }
 }
@@ -106,6 +124,9 @@ impl<'a> Reader<'a> {
             ("secret-key", place.secret_key.is_some()),
             ("share", place.share.is_some()),
             ("agreement", place.agreement.is_some()),
+            ("send-by", place.send_by.is_some()),
+            ("send-security", place.send_security.is_some()),
+            ("sender", place.sender.is_some()),
             ("connections", place.connections.is_some()),
             ("timeout", place.timeout.is_some()),
         ];
@@ -333,6 +354,91 @@ impl<'a> Reader<'a> {
             silence: self.silence()?,
         }))
     }
+}
+
+impl Reader<'_> {
+    fn mail_security(&self, text: Option<&Text>, default: MailSecurity) -> Checked<MailSecurity> {
+        match text.map(|text| (text, text.str())) {
+            None => Ok(default),
+            Some((_, "tls-from-start")) => Ok(MailSecurity::TlsFromStart),
+            Some((_, "tls")) => Ok(MailSecurity::Tls),
+            Some((_, "none")) => Ok(MailSecurity::None),
+            Some((text, other)) => {
+                let words = format!("unknown security \"{other}\"; there are \"tls-from-start\", \"tls\" and \"none\"");
+                Err(Mistake(text.0.span(), words))
+            }
+        }
+    }
+
+    fn mailbox(&self) -> Checked<PlaceSpec> {
+        let place = self.raw();
+        let security = self.mail_security(place.security.as_ref(), MailSecurity::TlsFromStart)?;
+        let read = match &place.host {
+            Some(_) => {
+                let usual = if security == MailSecurity::TlsFromStart { 993 } else { 143 };
+                let (host, port) = self.address(usual)?;
+                Some(MailServer { host, port, security })
+            }
+            None => None,
+        };
+        let send = match &place.send_by {
+            Some(text) => {
+                let address = HostAddress::parse(text.str()).at(text)?;
+                let as_told = match address.port {
+                    Some(587) => MailSecurity::Tls,
+                    _ => security,
+                };
+                let security = self.mail_security(place.send_security.as_ref(), as_told)?;
+                let usual = match security {
+                    MailSecurity::TlsFromStart => 465,
+                    MailSecurity::Tls => 587,
+                    MailSecurity::None => 25,
+                };
+                Some(MailServer { host: address.host, port: address.port.unwrap_or(usual), security })
+            }
+            None => None,
+        };
+        if read.is_none() && send.is_none() {
+            let words = "needs host (where letters are read), send-by (where they are handed in), or both";
+            return Err(self.mistake(words.to_owned()));
+        }
+        let sender = match (&place.sender, &send) {
+            (Some(text), _) if !is_mail_address(text.str()) => {
+                let words = format!("\"{}\" is no mail address, as in \"office@merrow.example\"", text.str());
+                return Err(Mistake(text.0.span(), words));
+            }
+            (None, Some(_)) => {
+                return Err(self.mistake("needs \"sender\", the address that mails come from".to_owned()));
+            }
+            (sender, _) => sender.as_ref().map(|text| text.str().trim().to_owned()),
+        };
+        let sign_in = match (&place.user, &place.password) {
+            (Some(user), Some(password)) => Some((user.str().trim().to_owned(), secret_name(&password.secret)?)),
+            (None, None) if read.is_none() => None,
+            _ => {
+                return Err(
+                    self.mistake("needs both user and password; one that only sends may have neither".to_owned())
+                );
+            }
+        };
+        Ok(PlaceSpec::Mailbox(MailboxSpec {
+            read,
+            send,
+            sender,
+            sign_in,
+            certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
+            connections: self.connections(CONNECTIONS),
+            silence: self.silence()?,
+        }))
+    }
+}
+
+/// Whether a text looks like one mail address (RFC 5321, section 2.3.11), without a name before it.
+pub(super) fn is_mail_address(text: &str) -> bool {
+    let fits = |part: &str| {
+        !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || "!#$%&'*+-/=?^_`{|}~.".contains(c))
+    };
+    text.trim().rsplit_once('@').is_some_and(|(user, host)| fits(user) && fits(host))
 }
 
 fn agreed(raw: &raw::Agreement) -> Checked<AgreedSpec> {

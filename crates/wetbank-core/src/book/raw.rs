@@ -6,7 +6,8 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use toml::Spanned;
 
-use crate::{Attribute, IfExists};
+use super::errands::{CallShape, DatabaseShape, ExtractShape, LoadShape, MailShape, ProgramShape};
+use crate::{Attribute, Busy, ChainEvent, Compression, IfExists, Missed, OnFault, PackForm};
 
 /// A text with its position.
 #[derive(Debug, Clone, Deserialize, JsonSchema)]
@@ -15,7 +16,7 @@ pub(super) struct Text(#[schemars(with = "String")] pub Spanned<String>);
 
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(title = "Wetbank book", description = "Places, partners and rules")]
+#[schemars(title = "Wetbank book", description = "Places, partners, calendars, databases and rules")]
 pub(super) struct Book {
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, Place>")]
@@ -23,6 +24,12 @@ pub(super) struct Book {
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, Partner>")]
     pub partner: BTreeMap<String, Spanned<Partner>>,
+    #[serde(default)]
+    #[schemars(with = "BTreeMap<String, Calendar>")]
+    pub calendar: BTreeMap<String, Spanned<Calendar>>,
+    #[serde(default)]
+    #[schemars(with = "BTreeMap<String, DatabaseShape>")]
+    pub database: BTreeMap<String, Spanned<DatabaseShape>>,
     #[serde(default)]
     #[schemars(with = "BTreeMap<String, Rule>")]
     pub rule: BTreeMap<String, Spanned<Rule>>,
@@ -50,6 +57,9 @@ pub(super) struct Place {
     pub secret_key: Option<SecretRef>,
     pub share: Option<Text>,
     pub agreement: Option<Agreement>,
+    pub send_by: Option<Text>,
+    pub send_security: Option<Text>,
+    pub sender: Option<Text>,
     pub connections: Option<u8>,
     pub timeout: Option<Text>,
     pub retry: Option<Retry>,
@@ -154,16 +164,52 @@ pub(super) struct Rule {
     #[serde(default)]
     pub why: String,
     pub zone: Option<Text>,
-    pub starts: Starts,
+    #[schemars(with = "Starts")]
+    pub starts: Spanned<Starts>,
+    #[serde(default)]
+    pub finds: Vec<Find>,
+    pub on_fault: Option<OnFault>,
+    pub limit: Option<Text>,
     pub retry: Option<Retry>,
     #[schemars(with = "Vec<Branch>")]
     pub branch: Spanned<Vec<Branch>>,
 }
 
+/// What starts a rule: one of these or several. A person can start every rule.
 #[derive(Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(super) enum Starts {
-    Arrival(Arrival),
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Starts {
+    pub arrival: Option<Arrival>,
+    #[schemars(with = "Option<Schedule>")]
+    pub schedule: Option<Spanned<Schedule>>,
+    pub chain: Option<Chain>,
+    pub signal: Option<Signal>,
+    pub mail: Option<Letters>,
+    pub hand: Option<Nothing>,
+}
+
+/// Another system says so.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Signal {
+    pub secret: Text,
+}
+
+/// A letter comes into a mailbox; its attachments are the files.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Letters {
+    pub place: Text,
+    pub folder: Option<Text>,
+    #[serde(default)]
+    pub names: Vec<Text>,
+    #[serde(default)]
+    pub except: Vec<Text>,
+    pub most: Option<Text>,
+    pub file_in: Option<Text>,
+    pub look_every: Option<Text>,
+    #[serde(default)]
+    pub case: Case,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -182,8 +228,96 @@ pub(super) struct Arrival {
     pub look_every: Option<Text>,
     #[serde(default)]
     pub own_results: bool,
+    pub of: Option<Vec<Of>>,
+    pub gather: Option<Gather>,
     #[serde(default)]
     pub case: Case,
+}
+
+/// What happened to a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum Of {
+    New,
+    Changed,
+    Gone,
+}
+
+/// Until when files wait for each other: one of these.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) enum Gather {
+    Quiet(Text),
+    Count(#[schemars(with = "usize")] Spanned<usize>),
+    Marker(Text),
+    OneOfEach(Vec<Text>),
+}
+
+/// What another rule did with a file.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Chain {
+    pub after: Vec<ChainEvent>,
+    #[serde(default)]
+    pub rules: Vec<Text>,
+    #[serde(default)]
+    pub from: Vec<Text>,
+    #[serde(default)]
+    pub to: Vec<Text>,
+    #[serde(default)]
+    pub partners: Vec<Text>,
+}
+
+/// Times: one of `every`, `at` and `cron`.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Schedule {
+    pub every: Option<Text>,
+    #[schemars(with = "Option<OneOrMany>")]
+    pub at: Option<Spanned<OneOrMany>>,
+    pub cron: Option<Text>,
+    #[schemars(with = "Option<OneOrMany>")]
+    pub on: Option<Spanned<OneOrMany>>,
+    pub from: Option<Text>,
+    pub until: Option<Text>,
+    pub calendar: Option<Text>,
+    pub missed: Option<Missed>,
+    pub busy: Option<Busy>,
+}
+
+/// Files to look for when a run starts.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Find {
+    pub place: Text,
+    pub folder: Option<Text>,
+    #[serde(default)]
+    pub names: Vec<Text>,
+    #[serde(default)]
+    pub except: Vec<Text>,
+    #[serde(default)]
+    pub below: bool,
+    #[serde(default)]
+    pub only_new: bool,
+    #[serde(default)]
+    pub least: usize,
+    #[serde(default)]
+    pub case: Case,
+}
+
+/// Days that an office works.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Calendar {
+    pub title: Option<String>,
+    pub week: Option<Vec<Text>>,
+    #[serde(default)]
+    pub off: Vec<Text>,
+}
+
+/// One text or several, each with the position of all.
+pub(super) fn texts(list: &Spanned<OneOrMany>) -> Vec<Text> {
+    list.as_ref().clone().into_list().into_iter().map(|one| Text(Spanned::new(list.span(), one))).collect()
 }
 
 #[derive(Debug, Default, Deserialize, JsonSchema)]
@@ -217,6 +351,10 @@ pub(super) struct Condition {
     pub none: Option<Vec<Condition>>,
     #[schemars(with = "Option<Attribute>")]
     pub file: Option<Spanned<Attribute>>,
+    pub run: Option<Text>,
+    pub chain: Option<Text>,
+    pub signal: Option<Text>,
+    pub mail: Option<Text>,
     pub is: Option<OneOrMany>,
     pub is_not: Option<OneOrMany>,
     pub starts_with: Option<Text>,
@@ -257,17 +395,111 @@ pub(super) enum Case {
     Ignore,
 }
 
+/// One thing to do, and for which files, and what follows when it fails.
 #[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Step {
+    #[serde(rename = "if")]
+    pub condition: Option<Condition>,
+    pub retry: Option<Retry>,
+    #[schemars(with = "Option<Vec<Step>>")]
+    pub on_failure: Option<Vec<Spanned<Step>>>,
+    pub then: Option<Then>,
+    pub encrypt: Option<Encrypt>,
+    pub decrypt: Option<Decrypt>,
+    pub sign: Option<Sign>,
+    pub verify: Option<Verify>,
+    pub compress: Option<Compress>,
+    pub expand: Option<Expand>,
+    pub pack: Option<Pack>,
+    pub unpack: Option<Unpack>,
+    pub manifest: Option<Manifest>,
+    pub check_manifest: Option<Manifest>,
+    pub copy: Option<Target>,
+    pub fetch: Option<Target>,
+    pub deliver: Option<Deliver>,
+    #[serde(rename = "move")]
+    pub move_to: Option<Target>,
+    pub rename: Option<Rename>,
+    pub delete: Option<Nothing>,
+    pub make_folder: Option<MakeFolder>,
+    pub mail: Option<MailShape>,
+    pub call: Option<CallShape>,
+    pub program: Option<ProgramShape>,
+    pub load: Option<LoadShape>,
+    pub extract: Option<ExtractShape>,
+    pub note: Option<Note>,
+    #[serde(rename = "continue")]
+    pub go_on: Option<Continue>,
+    pub hold: Option<Hold>,
+}
+
+/// What follows a failure path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub(super) enum Step {
-    Encrypt(Encrypt),
-    Decrypt(Decrypt),
-    Copy(Target),
-    Deliver(Deliver),
-    Move(Target),
-    Rename(Rename),
-    Delete(Nothing),
-    Hold(Hold),
+pub(super) enum Then {
+    End,
+    GoOn,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Compress {
+    pub with: Option<Compression>,
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Expand {
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Pack {
+    #[serde(rename = "as")]
+    pub name: Text,
+    pub form: Option<PackForm>,
+    pub passphrase: Option<SecretRef>,
+    #[serde(default)]
+    pub folders: bool,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Unpack {
+    pub passphrase: Option<SecretRef>,
+    pub files: Option<usize>,
+    pub most: Option<Text>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Manifest {
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct MakeFolder {
+    pub to: Option<Text>,
+    pub folder: Text,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Note {
+    pub text: Text,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Continue {
+    pub branch: Text,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -301,6 +533,8 @@ pub(super) struct Target {
     #[serde(rename = "as")]
     pub name: Option<Text>,
     pub exists: Option<IfExists>,
+    #[serde(default)]
+    pub fit_name: bool,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -312,6 +546,8 @@ pub(super) struct Deliver {
     #[serde(rename = "as")]
     pub name: Option<Text>,
     pub exists: Option<IfExists>,
+    #[serde(default)]
+    pub fit_name: bool,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -338,4 +574,23 @@ pub(super) enum Original {
     Stays,
     Delete,
     MoveTo(Text),
+    Mark(Text),
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Sign {
+    pub by: String,
+    #[serde(default)]
+    pub armour: bool,
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
+}
+
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct Verify {
+    pub by: Vec<String>,
+    #[serde(rename = "as")]
+    pub name: Option<Text>,
 }

@@ -8,7 +8,7 @@ use super::{Section, SectionKind};
 pub(super) fn split(text: &str) -> Result<Vec<Section>, toml_edit::TomlError> {
     let document: DocumentMut = text.parse()?;
     let mut sections = Vec::new();
-    for kind in [SectionKind::Place, SectionKind::Partner, SectionKind::Rule] {
+    for kind in SectionKind::ALL {
         let Some(tables) = document.get(kind.as_str()).and_then(Item::as_table_like) else { continue };
         for (name, item) in tables.iter() {
             let mut only = DocumentMut::new();

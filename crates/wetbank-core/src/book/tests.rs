@@ -85,6 +85,12 @@ fn a_misspelt_key_is_named_with_line_and_nearest_right_one() {
 }
 
 #[test]
+fn a_key_that_is_like_no_other_is_answered_with_all_there_are() {
+    let message = problem("host     =", "path     =").message;
+    assert!(message.starts_with("unknown key \"path\"; expected one of") && message.contains("\"host\""), "{message}");
+}
+
+#[test]
 fn a_misspelt_step_is_named_with_the_nearest_right_one() {
     let problem = problem("{ encrypt =", "{ encript =");
     assert_eq!(problem.line, 22);
@@ -192,12 +198,16 @@ fn a_part_of_a_book_may_name_partners_that_are_in_force_and_its_own_count_instea
     let partner =
         |folder: &str| format!("[partner.skerrow]\ndelivery = {{ to = \"skerrow-harbour\", folder = \"{folder}\" }}\n");
     let whole = read(&format!("{}{BOOK}", partner("old"))).unwrap();
-    let known = Known { places: whole.places.iter().map(|(name, _)| name.clone()).collect(), partners: whole.partners };
+    let known = Known {
+        places: whole.places.iter().map(|(name, _)| name.clone()).collect(),
+        partners: whole.partners,
+        ..Known::default()
+    };
     let rule = "[rule.r]\nstarts = { arrival = { place = \"office\" } }\n[[rule.r.branch]]\n\
                 steps = [ { deliver = { partner = \"skerrow\" } } ]\n";
     for (text, folder) in [(rule.to_owned(), "old"), (partner("new") + rule, "new")] {
         let book = parse_book(&[("part".to_owned(), text)], &known).unwrap();
-        let target = book.rules[0].branches[0].steps.last().unwrap().target().unwrap();
+        let target = book.rules[0].branches[0].steps.last().unwrap().step.target().unwrap();
         assert_eq!((target.place.as_str(), target.folder.source()), ("skerrow-harbour", folder));
         assert_eq!(book.rules[0].partners().count(), 1);
     }

@@ -77,7 +77,8 @@ impl Engine {
     pub async fn remove_section(&self, kind: &str, name: &str, who: &str) -> Result<(), EngineError> {
         let sections = self.core.journal.sections().await?;
         if !sections.iter().any(|s| s.kind == kind && s.name == name) {
-            let kind = ["rule", "partner"].into_iter().find(|known| *known == kind).unwrap_or("place");
+            let kind =
+                ["rule", "partner", "calendar", "database"].into_iter().find(|known| *known == kind).unwrap_or("place");
             return Err(EngineError::unknown(kind, name));
         }
         let rest: Vec<_> = sections
@@ -93,7 +94,7 @@ impl Engine {
     pub async fn export_book(&self) -> Result<String, EngineError> {
         let sections = self.core.journal.sections().await?;
         let of = |kind| sections.iter().filter(move |s| s.kind == kind).map(|s| s.text.trim_end());
-        let texts: Vec<_> = of("place").chain(of("partner")).chain(of("rule")).collect();
+        let texts: Vec<_> = SectionKind::ALL.iter().flat_map(|kind| of(kind.as_str())).collect();
         Ok(texts.join("\n\n") + "\n")
     }
 

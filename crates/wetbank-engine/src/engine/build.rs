@@ -5,7 +5,7 @@ use std::sync::Arc;
 use secrecy::SecretString;
 use wetbank_core::{Limits, Name, PlaceSpec, RelPath, SecretName, SftpSignIn, WebSignIn};
 use wetbank_places::{
-    Bucket, Folder, Ftp, Limited, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Share, Webdav,
+    Bucket, Folder, Ftp, Limited, Mailbox, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Share, Webdav,
 };
 
 use super::Engine;
@@ -66,6 +66,13 @@ impl Engine {
             PlaceSpec::Share(share) => {
                 let password = opened(&share.password).await.map_err(refused)?;
                 Ok(Arc::new(Share::new(name.clone(), share.clone(), password)))
+            }
+            PlaceSpec::Mailbox(mailbox) => {
+                let password = match &mailbox.sign_in {
+                    Some((_, secret)) => Some(opened(secret).await.map_err(refused)?),
+                    None => None,
+                };
+                Ok(Arc::new(Mailbox::new(name.clone(), mailbox.clone(), password)))
             }
             PlaceSpec::Webdav(webdav) => {
                 let password = match &webdav.sign_in {

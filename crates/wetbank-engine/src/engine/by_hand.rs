@@ -1,7 +1,7 @@
 //! Copying and moving by hand: recorded like everything else.
 
 use futures_util::StreamExt;
-use wetbank_core::{BY_HAND, FilePath, HandDelivery, Name, RelPath};
+use wetbank_core::{BY_HAND, Cause, FilePath, HandDelivery, Name, RelPath};
 use wetbank_journal::Sighting;
 use wetbank_places::{Depth, Entry, EntryKind};
 
@@ -88,9 +88,12 @@ impl Engine {
             size: entry.fingerprint.size,
             seen: now,
             own_results: true,
-            by_hand: true,
+            again: true,
+            about: None,
+            note_only: false,
         });
-        let works: Vec<_> = self.core.journal.take_in(sightings.collect(), now).await?.into_iter().flatten().collect();
+        let taken = self.core.journal.take_in(sightings.collect(), Cause::Hand, now).await?;
+        let works: Vec<_> = taken.into_iter().flatten().collect();
         begun.files += works.len();
         begun.first = begun.first.or(works.first().map(|work| work.run));
         self.core.claims.add(works);

@@ -1,6 +1,6 @@
 //! What rules say of a file, and running one on it now.
 
-use wetbank_core::{FileFacts, FilePath, Name, explain};
+use wetbank_core::{About, Cause, FileFacts, FilePath, Name, explain};
 use wetbank_journal::{Sighting, Work};
 use wetbank_places::{Entry, EntryKind, PlaceErrorKind};
 
@@ -31,6 +31,7 @@ impl Engine {
             path: file.path.clone(),
             size: 0,
             modified: now,
+            about: About::default(),
         });
         let arrangement = self.core.arrangement();
         let mut rules = Vec::new();
@@ -65,7 +66,7 @@ impl Engine {
         if let Some(output) = self.core.journal.output(file).await?
             && output.0 == fingerprint
             && output.1 == live.rule.name.as_str()
-            && !live.rule.arrival.own_results
+            && !live.rule.starts.arrival.as_ref().is_some_and(|arrival| arrival.own_results)
         {
             return Ok(Some(
                 "the rule made this file itself, so it leaves it alone (own-results = true would take it)".to_owned(),
@@ -100,9 +101,11 @@ impl Engine {
             size: entry.fingerprint.size,
             seen: clock::now(),
             own_results: true,
-            by_hand: true,
+            again: true,
+            about: None,
+            note_only: false,
         };
-        let taken = self.core.journal.take_in(vec![sighting], clock::now()).await?;
+        let taken = self.core.journal.take_in(vec![sighting], Cause::Hand, clock::now()).await?;
         let works: Vec<Work> = taken.into_iter().flatten().collect();
         let Some(ids) = works.first().map(|work| (work.run, work.item)) else {
             return Err(EngineError::NotNow("the file was not taken in".to_owned()));

@@ -1,14 +1,51 @@
 //! What a person does with items that stopped.
 
-use wetbank_core::{ItemState, Rule};
+use std::sync::{Arc, PoisonError};
+
+use wetbank_core::{ItemKind, ItemState, Rule};
 use wetbank_journal::{ItemChange, Work};
 use wetbank_places::PlaceErrorKind;
 
-use super::Engine;
+use super::{Core, Engine};
 use crate::{EngineError, Event, clock, runner};
 
 /// Items of a run read at once.
 const PAGE: u32 = 500;
+
+/// Why a run was stopped.
+#[derive(Debug, Clone)]
+pub(crate) struct Stopped {
+    /// For programs.
+    pub code: &'static str,
+    /// For people.
+    pub why: String,
+}
+
+impl Default for Stopped {
+    fn default() -> Self {
+        Self { code: "stopped", why: "its run was stopped by a person".to_owned() }
+    }
+}
+
+impl Core {
+    /// Holds what is not at its end in a run. Answers how many items.
+    pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<usize, EngineError> {
+        self.stopping.lock().unwrap_or_else(PoisonError::into_inner).insert(run, reason);
+        let waiting = self.claims.take_out(run);
+        let mut stopped = self.stop_at_work(run);
+        let mut waiting = waiting.into_iter();
+        while let Some(mut work) = waiting.next() {
+            if let Err(error) = runner::stopped(self, &mut work).await {
+                // The journal refused: what is not held goes on as if nobody had asked.
+                self.claims.put_back(std::iter::once(work).chain(waiting));
+                return Err(error);
+            }
+            self.claims.forget(&work);
+            stopped += 1;
+        }
+        Ok(stopped)
+    }
+}
 
 impl Engine {
     /// Lets a held item go on, with the rule as it is today.
@@ -22,13 +59,14 @@ impl Engine {
         if let Some(live) = arrangement.rule(&work.rule) {
             let old = self.core.rule_of(&work).await?;
             let kinds = |rule: &Rule| -> Option<Vec<&'static str>> {
-                Some(rule.branches.get(branch?)?.steps.iter().take(step).map(|s| s.kind()).collect())
+                Some(rule.branches.get(branch?)?.steps.iter().take(step).map(|s| s.step.kind()).collect())
             };
             // What was done is not done again: the item goes on where it stopped, as long as
             // today's rule did the same until there.
             if step == 0 || old.as_deref().and_then(kinds) == kinds(&live.rule) {
                 version = live.version;
-                if step == 0 {
+                // Which branch takes the file is asked anew; what is no file that came stays where it is.
+                if step == 0 && work.kind == ItemKind::File {
                     branch = None;
                 }
             }
@@ -50,7 +88,7 @@ impl Engine {
         let work = self.held(item).await?;
         let why = Some(format!("dismissed: {why}"));
         self.end_hold(&work, ItemState::Skipped, work.branch, work.step, work.version, why).await?;
-        self.core.clear_work(item, work.step).await;
+        self.core.clear_work(&work).await;
         self.remove_leftover(&work).await;
         Ok(())
     }
@@ -59,22 +97,10 @@ impl Engine {
     /// Steps at work come to a safe point first. Answers how many files were stopped.
     pub async fn stop_run(&self, run: i64) -> Result<usize, EngineError> {
         self.run_is_there(run).await?;
-        let waiting = self.core.claims.take_out(run);
-        let mut stopped = self.core.stop_at_work(run);
-        let mut waiting = waiting.into_iter();
-        while let Some(mut work) = waiting.next() {
-            if let Err(error) = runner::stopped(&self.core, &mut work).await {
-                // The journal refused: what is not held goes on as if nobody had asked.
-                self.core.claims.put_back(std::iter::once(work).chain(waiting));
-                return Err(error);
-            }
-            self.core.claims.forget(&work);
-            stopped += 1;
+        match self.core.stop_run(run, Stopped::default()).await? {
+            0 => Err(EngineError::NotNow(format!("nothing of run {run} is going on"))),
+            stopped => Ok(stopped),
         }
-        if stopped == 0 {
-            return Err(EngineError::NotNow(format!("nothing of run {run} is going on")));
-        }
-        Ok(stopped)
     }
 
     /// Goes on with what is held in a run, and no longer waits with what is to be tried again;
@@ -146,6 +172,7 @@ impl Engine {
         }
         let (run, item, rule) = (work.run, work.item, work.rule.clone());
         self.core.events.tell(Event::Item { run, item, rule, state, branch, step });
+        self.core.joins.news(run);
         Ok(())
     }
 

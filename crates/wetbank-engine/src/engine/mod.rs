@@ -4,17 +4,27 @@ mod agreements;
 mod book;
 mod build;
 mod by_hand;
+mod calendars;
+mod databases;
 mod files;
 mod items;
 mod partners;
 mod places;
+mod runs;
 mod secrets;
+mod signals;
 
 pub(crate) use agreements::SignIns;
 pub use agreements::{CodeToType, SignInOffer, SignInState};
 pub use by_hand::Begun;
+pub use calendars::{CalendarImport, CalendarStatus};
+pub use databases::DatabaseStatus;
+pub(crate) use items::Stopped;
 pub use partners::{PartnerStatus, Warning};
 pub use places::{NewAgreement, NewPlaceKeys, NewPlaceValue};
+pub(crate) use runs::Beginning;
+pub use runs::NextFiring;
+pub use signals::{SignalCall, SignalRefusal, signal_proof};
 
 use std::{
     collections::{BTreeMap, HashMap},
@@ -35,8 +45,9 @@ use wetbank_journal::{Journal, Work};
 use wetbank_places::{Folder, PlaceError};
 
 use crate::{
-    Arrangement, EngineError, Event, LiveRule, Moving, claims::Claims, clock, events::Events, health::HealthBook,
-    keys::Keys, probe, runner, step::FailureKind, watch,
+    Arrangement, EngineError, Event, LiveRule, Moving, chain, claims::Claims, clock, events::Events,
+    health::HealthBook, join, join::Joins, keys::Keys, outbox, probe, runner, scheduler, scheduler::Deadlines,
+    step::FailureKind, watch,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -47,6 +58,8 @@ const STOP_WITHIN: Duration = Duration::from_secs(20);
 pub struct EngineOptions {
     /// The folder with the journal, the vault's key and the work folder.
     pub data: PathBuf,
+    /// The list of programs that rules may run; `programs.toml` in the data folder if none is given.
+    pub programs: Option<PathBuf>,
 }
 
 /// What all parts of the engine share.
@@ -68,10 +81,26 @@ pub(crate) struct Core {
     /// A place failed, or was probed.
     pub place_news: Notify,
     warnings: partners::KeptWarnings,
+    /// Runs that are being stopped, and why.
+    stopping: std::sync::Mutex<HashMap<i64, Stopped>>,
+    /// Something happened that starts other rules.
+    pub chain_news: Notify,
+    /// A mail was put into the outbox.
+    pub mail_news: Notify,
+    /// Where mails lie that are to be sent.
+    pub outbox: PathBuf,
+    /// The list of programs that may be run.
+    pub programs: PathBuf,
+    /// Items that wait for others.
+    pub joins: Joins,
+    /// Runs that may take only so long, by the time when that is over.
+    pub deadlines: Deadlines,
     /// Items at work: their run, and what stops them.
     at_work: std::sync::Mutex<HashMap<i64, (i64, CancellationToken)>>,
     /// Encrypting and decrypting keeps a processor busy: more at once would only take memory.
     pub crypt_slots: Semaphore,
+    /// Turns to run a program.
+    pub program_slots: Semaphore,
     large_slots: std::sync::Mutex<HashMap<Name, Arc<Semaphore>>>,
     arrangement: RwLock<Arc<Arrangement>>,
     old_rules: std::sync::Mutex<HashMap<(Name, i64), Arc<Rule>>>,
@@ -83,6 +112,8 @@ const LARGE: u64 = 8 << 20;
 const LARGE_SLOTS: usize = 4;
 /// Files being encrypted or decrypted at once.
 const CRYPT_SLOTS: usize = 2;
+/// Programs that run at once.
+const PROGRAM_SLOTS: usize = 4;
 /// Old rule versions remembered; items that need one are few and soon done.
 const OLD_RULES: usize = 256;
 
@@ -115,6 +146,12 @@ impl Core {
         }
         old.insert(key, rule.clone());
         Ok(Some(rule))
+    }
+
+    /// Why a run is being stopped.
+    pub fn why_stopped(&self, run: i64) -> Stopped {
+        let stopping = self.stopping.lock().unwrap_or_else(PoisonError::into_inner);
+        stopping.get(&run).cloned().unwrap_or_default()
     }
 
     /// Notes that an item is at work; what it answers is cancelled when a person stops its run, or
@@ -187,17 +224,22 @@ impl Core {
     }
 
     /// Removes an item's files from the work folder.
-    pub async fn clear_work(&self, item: i64, steps: usize) {
-        for step in 0..=steps {
-            for end in ["", ".part"] {
-                let path = self.work_folder.root().join(format!("{item}-{step}{end}"));
-                match tokio::fs::remove_file(&path).await {
-                    Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
-                        tracing::warn!(path = %path.display(), %error, "a work file cannot be removed");
-                    }
-                    _ => {}
+    pub async fn clear_work(&self, work: &Work) {
+        // Only what an item made there may lie there, and of that its hand tells.
+        if work.hand.is_none() {
+            return;
+        }
+        let (folder, prefix) = (self.work_folder.root().to_owned(), format!("{}-", work.item));
+        let cleared = tokio::task::spawn_blocking(move || {
+            for entry in fs::read_dir(&folder)?.flatten() {
+                if entry.file_name().to_string_lossy().starts_with(&prefix) {
+                    remove_work(&entry)?;
                 }
             }
+            Ok::<(), std::io::Error>(())
+        });
+        if let Ok(Err(error)) = cleared.await {
+            tracing::warn!(item = work.item, %error, "a work file cannot be removed");
         }
     }
 }
@@ -256,6 +298,11 @@ fn lock(data: &Path) -> Result<File, EngineError> {
     }
 }
 
+/// Removes something from the work folder: a file, or a folder with what was taken out of an archive.
+fn remove_work(entry: &fs::DirEntry) -> std::io::Result<()> {
+    if entry.file_type()?.is_dir() { fs::remove_dir_all(entry.path()) } else { fs::remove_file(entry.path()) }
+}
+
 impl Engine {
     /// Opens the data folder, finishes what a stop cut short, and begins to watch.
     pub async fn start(options: EngineOptions) -> Result<Self, EngineError> {
@@ -263,6 +310,8 @@ impl Engine {
         let failed = |source| EngineError::Data { path: options.data.clone(), source };
         let work = options.data.join("work");
         fs::create_dir_all(&work).map_err(failed)?;
+        let outbox = options.data.join("outbox");
+        fs::create_dir_all(&outbox).map_err(failed)?;
         let journal = Journal::open(&options.data).await?;
         let keys = Keys::new(journal.clone(), Vault::open(&options.data)?);
         let instance = match journal.setting("instance").await? {
@@ -289,8 +338,16 @@ impl Engine {
             arrangement_changed: Notify::new(),
             place_news: Notify::new(),
             warnings: std::sync::Mutex::default(),
+            stopping: std::sync::Mutex::default(),
+            chain_news: Notify::new(),
+            mail_news: Notify::new(),
+            outbox,
+            programs: options.programs.unwrap_or_else(|| options.data.join("programs.toml")),
+            joins: Joins::default(),
+            deadlines: Deadlines::default(),
             at_work: std::sync::Mutex::default(),
             crypt_slots: Semaphore::new(CRYPT_SLOTS),
+            program_slots: Semaphore::new(PROGRAM_SLOTS),
             large_slots: std::sync::Mutex::default(),
             arrangement: RwLock::default(),
             old_rules: std::sync::Mutex::default(),
@@ -298,11 +355,16 @@ impl Engine {
         let engine = Self { core, _lock: Arc::new(lock), started: clock::now() };
         engine.reload().await?;
         engine.clean_work_folder().await?;
+        outbox::clean(&engine.core).await?;
         runner::fetch(&engine.core).await;
         let core = &engine.core;
         core.tracker.spawn(watch::take_in(core.clone(), sightings));
         core.tracker.spawn(runner::run(core.clone()));
         core.tracker.spawn(watch::supervise(core.clone()));
+        core.tracker.spawn(scheduler::run(core.clone()));
+        core.tracker.spawn(join::run(core.clone()));
+        core.tracker.spawn(chain::run(core.clone()));
+        core.tracker.spawn(outbox::run(core.clone()));
         core.tracker.spawn(probe::run(core.clone()));
         // Nobody knows how they did while the service was not there.
         core.remember(core.arrangement().specs.keys().map(ToString::to_string).collect(), "unknown", None);
@@ -336,9 +398,23 @@ impl Engine {
                 None => false,
             };
             if !open || name.ends_with(".part") {
-                fs::remove_file(entry.path()).map_err(failed)?;
+                remove_work(&entry).map_err(failed)?;
             }
         }
+        Ok(())
+    }
+
+    /// Has a mail that was not sent tried again now.
+    ///
+    /// # Errors
+    ///
+    /// If there is no such mail, or it was sent.
+    pub async fn mail_again(&self, id: i64) -> Result<(), EngineError> {
+        if !self.core.journal.mail_again(id, clock::now()).await? {
+            return Err(EngineError::NotNow(format!("there is no mail {id} that waits or was refused")));
+        }
+        self.forget_warnings();
+        self.core.mail_news.notify_one();
         Ok(())
     }
 
@@ -395,6 +471,8 @@ impl Engine {
         }
         new.limits = book.limits;
         new.partners = book.partners;
+        new.calendars = book.calendars;
+        new.databases = book.databases;
         for rule in book.rules {
             let Some(section) = sections.iter().find(|s| s.kind == "rule" && s.name == rule.name.as_str()) else {
                 continue;

@@ -6,7 +6,7 @@ use jiff::{SignedDuration, Timestamp, tz::TimeZone};
 use wetbank_core::{Name, Partner, Rule, warned};
 
 use super::Engine;
-use crate::{EngineError, KeyStatus};
+use crate::{EngineError, KeyStatus, outbox};
 
 /// What expires is looked up anew after this time.
 const KEPT: SignedDuration = SignedDuration::from_mins(1);
@@ -121,9 +121,31 @@ impl Engine {
         {
             return Ok(warnings);
         }
-        let warnings = self.find_warnings(&self.keys().await?, now);
+        let mut warnings = self.late_mails(now).await?;
+        warnings.extend(self.find_warnings(&self.keys().await?, now));
         *self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner) = Some((now, warnings.clone()));
         Ok(warnings)
+    }
+
+    /// Mails that wait, or were not taken.
+    async fn late_mails(&self, now: Timestamp) -> Result<Vec<Warning>, EngineError> {
+        let late = self.core.journal.late_mails(outbox::since_for_warnings(now)).await?;
+        let warning = |late: wetbank_journal::LateMails| Warning {
+            what: format!(
+                "{} not sent by \"{}\": {}",
+                if late.count == 1 { "1 mail".to_owned() } else { format!("{} mails", late.count) },
+                late.place,
+                late.why.unwrap_or_else(|| "it was not tried yet".to_owned())
+            ),
+            until: None,
+            days: 0,
+            partner: None,
+            remedy: format!(
+                "Test the mailbox with: wetbank place test {}; see the mails with: wetbank notice list",
+                late.place
+            ),
+        };
+        Ok(late.into_iter().map(warning).collect())
     }
 
     fn find_warnings(&self, keys: &[KeyStatus], now: Timestamp) -> Vec<Warning> {

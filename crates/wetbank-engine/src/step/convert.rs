@@ -65,19 +65,24 @@ impl AtStep<'_> {
                 signed_by: keys.iter().filter(|key| signed_by.contains(&key.name)).collect(),
             };
             let opened = wetbank_crypt::decrypt(input, output, &opening, clock::now())?;
-            Ok((!opened.signed_by.is_empty()).then(|| format!("signed by {}", opened.signed_by.join(", "))))
+            Ok::<_, CryptError>(
+                (!opened.signed_by.is_empty()).then(|| format!("signed by {}", opened.signed_by.join(", "))),
+            )
         })
         .await
     }
 
     /// Turns the file in hand into another one in the work folder. That folder is ours alone,
     /// so a broken attempt is simply done again.
-    async fn through_work(
+    pub(super) async fn through_work<E>(
         &self,
         name: &Template,
         attempt: &mut Option<i64>,
-        work: impl FnOnce(Reading, &mut dyn Write) -> Result<Option<String>, CryptError> + Send + 'static,
-    ) -> Effect<StepDone> {
+        work: impl FnOnce(Reading, &mut dyn Write) -> Result<Option<String>, E> + Send + 'static,
+    ) -> Effect<StepDone>
+    where
+        E: Into<FailureKind> + From<std::io::Error> + Send + 'static,
+    {
         let name = self.with_facts(|facts| name.render_name(&RelPath::root(), facts))?;
         let source = self.source()?;
         let id = self.core.journal.next_attempt();
@@ -85,7 +90,7 @@ impl AtStep<'_> {
         let _slot = self.core.crypt_slots.acquire().await.expect("the semaphore is never closed");
         let before = source.place.stat(&source.path).await?;
         let done = self.moving(before.fingerprint.size);
-        let path = RelPath::parse(&format!("{}-{}", self.work.item, self.step)).expect("a plain name");
+        let path = self.work_path();
         let part = self.core.work_folder.root().join(format!("{path}.part"));
         let last = self.core.work_folder.root().join(path.to_string());
         let reading = Reading::open(&source, done).await?;
@@ -103,14 +108,14 @@ impl AtStep<'_> {
             output.inner.flush()?;
             output.inner.get_ref().sync_data()?;
             std::fs::rename(&part.0, &last)?;
-            Ok::<_, CryptError>((note, output.hashing.finish(), output.size))
+            Ok::<_, E>((note, output.hashing.finish(), output.size))
         })
         .await
         .map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))?;
         if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
             return Err(error.into());
         }
-        let (note, digests, size) = result?;
+        let (note, digests, size) = result.map_err(Into::into)?;
         let after = source.place.stat(&source.path).await?;
         if after.fingerprint != before.fingerprint {
             return Err(FailureKind::Passing {
@@ -126,6 +131,8 @@ impl AtStep<'_> {
             name: name.clone(),
             fingerprint: entry.fingerprint,
             original: self.hand.original.clone(),
+            fault: self.hand.fault.clone(),
+            count: self.hand.count,
         };
         let shown = FilePath { place: self.core.work_folder.name().clone(), path: name.clone() };
         self.core
@@ -148,17 +155,22 @@ impl AtStep<'_> {
             size: Some(size),
             also_named: Some(name.to_string()),
             freed: false,
+            branch: None,
+            parts: Vec::new(),
+            put: None,
+            chained: Vec::new(),
+            mail: None,
         })
     }
 }
 
-fn create_private(path: &std::path::Path) -> std::io::Result<std::fs::File> {
+pub(super) fn create_private(path: &std::path::Path) -> std::io::Result<std::fs::File> {
     use std::os::unix::fs::OpenOptionsExt;
     std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)
 }
 
 /// A file that is removed when this goes, unless it was renamed by then.
-struct RemovedOnDrop(std::path::PathBuf);
+pub(super) struct RemovedOnDrop(pub std::path::PathBuf);
 
 impl Drop for RemovedOnDrop {
     fn drop(&mut self) {
@@ -167,10 +179,10 @@ impl Drop for RemovedOnDrop {
 }
 
 /// Output that is hashed on its way.
-struct Hashed<W> {
-    inner: W,
-    hashing: wetbank_crypt::Hashing,
-    size: u64,
+pub(super) struct Hashed<W> {
+    pub inner: W,
+    pub hashing: wetbank_crypt::Hashing,
+    pub size: u64,
 }
 
 impl<W: Write> Write for Hashed<W> {
@@ -191,11 +203,16 @@ impl<W: Write> Write for Hashed<W> {
 pub(crate) struct Reading {
     from: BufReader<Box<dyn std::io::Read + Send>>,
     done: Arc<std::sync::atomic::AtomicU64>,
-    broken: Arc<std::sync::Mutex<Option<PlaceError>>>,
+    pub(super) broken: Arc<std::sync::Mutex<Option<PlaceError>>>,
 }
 
 impl Reading {
-    async fn open(source: &Source, done: Arc<std::sync::atomic::AtomicU64>) -> Result<Self, PlaceError> {
+    /// Where a failure of the place is told, once reading has failed.
+    pub fn broken(&self) -> Arc<std::sync::Mutex<Option<PlaceError>>> {
+        self.broken.clone()
+    }
+
+    pub async fn open(source: &Source, done: Arc<std::sync::atomic::AtomicU64>) -> Result<Self, PlaceError> {
         use futures_util::StreamExt;
         let broken: Arc<std::sync::Mutex<Option<PlaceError>>> = Arc::default();
         let noted = broken.clone();

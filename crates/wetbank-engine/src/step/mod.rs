@@ -1,21 +1,28 @@
 //! The effects of steps. Each one: plan, write aside, verify, say what will be, commit.
 
+mod archive;
 mod convert;
+mod errands;
+mod mail;
 mod send;
+mod sign;
 
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{
-    FileFacts, FilePath, Fingerprint, Name, RelPath, Rule, Step, TEMPORARY_PREFIX, Target, TemplateError, TemplateFacts,
+    About, FileFacts, FilePath, Fingerprint, Name, Planned, RelPath, Rule, Step, TEMPORARY_PREFIX, Target, Template,
+    TemplateError, TemplateFacts, Verdict,
 };
 use wetbank_crypt::CryptError;
-use wetbank_journal::{AttemptStart, JournalError, Work};
+use wetbank_journal::{AttemptStart, Chained, JournalError, NewMail, NewPart, Work};
 use wetbank_places::{Place, PlaceError};
 
 use crate::{EngineError, clock, engine::Core, events::Moving, transfer::Source};
+pub(crate) use convert::Reading;
+pub(crate) use mail::mailbox;
 pub(crate) use send::{finish_intent, give_name, renewed};
 
 /// The file in hand after a step, as the journal keeps it.
@@ -31,6 +38,59 @@ pub(crate) struct Hand {
     pub fingerprint: Fingerprint,
     /// Where the file that came is now, and its state; nothing once it is gone.
     pub original: Option<(FilePath, Fingerprint)>,
+    /// The step that failed, on whose failure path the item is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fault: Option<Fault>,
+    /// The how-manieth file of the rule on its day it is, once somebody asked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub count: Option<i64>,
+}
+
+impl Hand {
+    /// What is in hand where there is no file: a name at most.
+    pub fn empty(name: RelPath) -> Self {
+        let fingerprint = Fingerprint { size: 0, modified: 0, inode: None, tag: None };
+        Self { place: None, path: RelPath::root(), name, fingerprint, original: None, fault: None, count: None }
+    }
+
+    /// Whether there is a file.
+    pub fn has_file(&self) -> bool {
+        !self.path.is_root()
+    }
+}
+
+/// A step that failed for good.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Fault {
+    /// Its kind.
+    pub step: String,
+    /// Why it failed.
+    pub why: String,
+}
+
+/// What happened to the file that began a run, as a run's `about` has it.
+pub(crate) const EVENT: &str = "run.event";
+
+/// What is known of a run.
+pub(crate) fn about_run(work: &Work) -> BTreeMap<String, String> {
+    let mut about: BTreeMap<String, String> =
+        work.about.as_deref().and_then(|text| serde_json::from_str(text).ok()).unwrap_or_default();
+    about.insert("run.cause".to_owned(), work.cause.as_str().to_owned());
+    about.entry(EVENT.to_owned()).or_insert_with(|| "new".to_owned());
+    about
+}
+
+/// What is known of a run, and of the failure that an item comes from.
+pub(crate) fn about(work: &Work, hand: &Hand) -> About {
+    let mut about = about_run(work);
+    if let Some(fault) = &hand.fault {
+        about.insert("fault.step".to_owned(), fault.step.clone());
+        about.insert("fault.why".to_owned(), fault.why.clone());
+    }
+    if let Some(count) = hand.count {
+        about.insert("count".to_owned(), count.to_string());
+    }
+    Arc::new(about)
 }
 
 /// What is about to be committed, as the journal keeps it.
@@ -67,6 +127,16 @@ pub(crate) struct StepDone {
     pub also_named: Option<String>,
     /// The path of the original is free again.
     pub freed: bool,
+    /// The branch that goes on with the file.
+    pub branch: Option<usize>,
+    /// Files that go on instead of it.
+    pub parts: Vec<NewPart>,
+    /// The file that was put somewhere, and its state there.
+    pub put: Option<(FilePath, Fingerprint)>,
+    /// What starts other rules.
+    pub chained: Vec<Chained>,
+    /// A mail that is to be sent.
+    pub mail: Option<NewMail>,
 }
 
 impl StepDone {
@@ -80,6 +150,11 @@ impl StepDone {
             size: None,
             also_named: None,
             freed: false,
+            branch: None,
+            parts: Vec::new(),
+            put: None,
+            chained: Vec::new(),
+            mail: None,
         }
     }
 }
@@ -194,27 +269,89 @@ fn quiet(target: &Target) -> Option<FailureKind> {
 type Effect<T> = Result<T, FailureKind>;
 
 impl AtStep<'_> {
-    /// Does the step.
-    pub async fn run(&self, step: &Step) -> Result<StepDone, StepFailure> {
+    /// Does the step, if its condition holds.
+    pub async fn run(&self, planned: &Planned) -> Result<StepDone, StepFailure> {
         let mut attempt = None;
-        let result = match step {
-            Step::Encrypt { .. } => self.encrypt(step, &mut attempt).await,
-            Step::Decrypt { .. } => self.decrypt(step, &mut attempt).await,
-            Step::Copy(target) | Step::Deliver(target) => match quiet(target) {
-                Some(paused) => Err(paused),
-                None => self.send(target, None, &mut attempt).await,
+        let result = match &planned.condition {
+            Some(condition) => match condition.ask(&self.facts(), clock::now()) {
+                verdict if verdict.holds => self.effect(&planned.step, &mut attempt).await,
+                verdict => self.left_out(&verdict, &mut attempt).await,
             },
-            Step::Move(target) => self.move_on(target, &mut attempt).await,
-            Step::Rename { name, exists } => self.rename(name, *exists, &mut attempt).await,
-            Step::Delete => self.delete(&mut attempt).await,
+            None => self.effect(&planned.step, &mut attempt).await,
+        };
+        self.core.events.end(self.work.item);
+        result.map_err(|kind| StepFailure { attempt, kind })
+    }
+
+    async fn effect(&self, step: &Step, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        match step {
+            Step::Encrypt { .. } => self.encrypt(step, attempt).await,
+            Step::Decrypt { .. } => self.decrypt(step, attempt).await,
+            Step::Sign { by, armour, name } => self.sign(by, *armour, name, attempt).await,
+            Step::Verify { by, name } => self.verify(by, name, attempt).await,
+            Step::Mail(mail) => self.mail(mail, attempt).await,
+            Step::Call(call) => self.call(call, attempt).await,
+            Step::Program(program) => self.program(program, attempt).await,
+            Step::Load(load) => self.load(load, attempt).await,
+            Step::Extract(extract) => self.extract(extract, attempt).await,
+            Step::Compress { with, name } => self.compress(*with, name, attempt).await,
+            Step::Expand { name } => self.expand(name, attempt).await,
+            Step::Pack { .. } => self.pack(step, attempt).await,
+            Step::Unpack { .. } => self.unpack(step, attempt).await,
+            Step::Manifest { name } => self.manifest(name, attempt).await,
+            Step::CheckManifest { name } => self.check_manifest(name, attempt).await,
+            Step::Copy(target) | Step::Fetch(target) | Step::Deliver(target) => match quiet(target) {
+                Some(paused) => Err(paused),
+                None => self.send(target, None, attempt).await,
+            },
+            Step::Move(target) => self.move_on(target, attempt).await,
+            Step::Rename { name, exists } => self.rename(name, *exists, attempt).await,
+            Step::Delete => self.delete(attempt).await,
+            Step::MakeFolder { place, folder } => self.make_folder(place, folder, attempt).await,
+            Step::Note { text } => {
+                let text = self.with_facts(|facts| text.render(facts))?;
+                self.noted(text, false, attempt).await
+            }
+            Step::Continue { branch } => {
+                let words = format!("branch {} goes on", branch + 1);
+                let done = self.noted(words, false, attempt).await?;
+                Ok(StepDone { branch: Some(*branch), ..done })
+            }
             Step::Hold { why } => Err(FailureKind::Lasting {
                 code: "asked".to_owned(),
                 why: why.clone(),
                 remedy: "The rule asks a person: release to go on, or dismiss.".to_owned(),
             }),
-        };
-        self.core.events.end(self.work.item);
-        result.map_err(|kind| StepFailure { attempt, kind })
+        }
+    }
+
+    /// The step is not for this file; the record says why.
+    async fn left_out(&self, verdict: &Verdict, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        fn failed(verdict: &Verdict) -> &Verdict {
+            verdict.parts.iter().find(|part| !part.holds).map_or(verdict, failed)
+        }
+        let Verdict { asked, found, .. } = failed(verdict);
+        let found = if found.is_empty() { String::new() } else { format!(", here it is {found}") };
+        self.noted(format!("left out: it is for files where {asked}{found}"), true, attempt).await
+    }
+
+    /// Something that only the record shows.
+    async fn noted(&self, text: String, skipped: bool, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let id = self.core.journal.next_attempt();
+        self.start(self.began(id, None, None), attempt).await?;
+        Ok(StepDone { attempt: Some(id), skipped, ..StepDone::nothing(self.hand, &text) })
+    }
+
+    async fn make_folder(&self, place: &Name, folder: &Template, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let path = self.with_facts(|facts| folder.render_folder(facts))?;
+        let there = self.place(place)?;
+        let id = self.core.journal.next_attempt();
+        let target = FilePath { place: place.clone(), path: path.clone() };
+        self.start(self.began(id, Some(target), None), attempt).await?;
+        // One that is there is as good as one that is made.
+        there.make_folder(&path).await?;
+        let done = StepDone::nothing(self.hand, "the folder is there");
+        Ok(StepDone { attempt: Some(id), skipped: false, ..done })
     }
 
     /// The name of the temporary file of this step, the same at every attempt so that a broken
@@ -227,11 +364,15 @@ impl AtStep<'_> {
     fn facts(&self) -> FileFacts {
         let folder = self.work.file.path.parent();
         let file = FilePath { place: self.work.file.place.clone(), path: folder.join(&self.hand.name) };
-        FileFacts::new(&file, &self.hand.fingerprint)
+        FileFacts::new(&file, &self.hand.fingerprint).with(about(self.work, self.hand))
     }
 
     fn with_facts<T>(&self, render: impl FnOnce(&TemplateFacts<'_>) -> T) -> T {
-        let file = self.facts();
+        self.with_file(self.facts(), render)
+    }
+
+    /// The same for another file.
+    fn with_file<T>(&self, file: FileFacts, render: impl FnOnce(&TemplateFacts<'_>) -> T) -> T {
         let started = self.work.started;
         // The run's own time, so that every attempt plans the same names.
         render(&TemplateFacts { file: &file, rule: self.rule, run: self.work.run, started, now: started })
@@ -246,6 +387,15 @@ impl AtStep<'_> {
     }
 
     fn source(&self) -> Effect<Source> {
+        if !self.hand.has_file() {
+            return Err(FailureKind::Lasting {
+                code: "no-file".to_owned(),
+                why: format!("there is no file for \"{}\" to work on", self.kind),
+                remedy:
+                    "Let the rule find files, or leave this step out for runs without one (if = …); then dismiss this."
+                        .to_owned(),
+            });
+        }
         let place = match &self.hand.place {
             Some(name) => self.place(name)?,
             None => Arc::new(self.core.work_folder.clone()),
@@ -257,7 +407,7 @@ impl AtStep<'_> {
         AttemptStart {
             id: attempt,
             item: self.work.item,
-            branch: self.branch,
+            branch: Some(self.branch),
             step: self.step,
             kind: self.kind,
             number: self.work.failures + 1,

@@ -25,12 +25,8 @@ impl AtStep<'_> {
         then_remove: Option<(FilePath, Fingerprint)>,
         attempt: &mut Option<i64>,
     ) -> Effect<StepDone> {
-        let (folder, wanted) = self.with_facts(|facts| {
-            let folder = target.folder.render_folder(facts)?;
-            let path = target.name.render_name(&folder, facts)?;
-            Ok::<_, TemplateError>((folder, path))
-        })?;
         let place = self.place(&target.place)?;
+        let (folder, wanted) = self.planned(target, place.as_ref())?;
         let source = self.source()?;
         let temporary = self.temporary(&folder);
         let mut to = FilePath { place: target.place.clone(), path: wanted };
@@ -80,6 +76,8 @@ impl AtStep<'_> {
                 name: RelPath::from_bytes(to.path.name()).expect("a name of a path"),
                 fingerprint: arrived.clone(),
                 original: None,
+                fault: self.hand.fault.clone(),
+                count: self.hand.count,
             }
         } else {
             self.hand.clone()
@@ -104,6 +102,56 @@ impl AtStep<'_> {
                 output: Some(output(self.work, &to, &arrived)),
             })
             .await?;
+        self.commit(place.as_ref(), id, intent).await
+    }
+
+    /// The folder and the path that a target gives the file in hand.
+    fn planned(&self, target: &Target, place: &dyn Place) -> Effect<(RelPath, RelPath)> {
+        let (folder, path) = self.with_facts(|facts| {
+            let folder = target.folder.render_folder(facts)?;
+            let path = target.name.render_name(&folder, facts)?;
+            Ok::<_, TemplateError>((folder, path))
+        })?;
+        if !target.fit {
+            return Ok((folder, path));
+        }
+        let fitted = place.capabilities().names.fit(path.name());
+        let path = folder.join_name(&fitted).map_err(|error| FailureKind::Lasting {
+            code: "bad-name".to_owned(),
+            why: format!("no name like \"{}\" is possible in {} ({error})", path.name_text(), target.place),
+            remedy: "Give the file another name with a template (as = …), then release.".to_owned(),
+        })?;
+        Ok((folder, path))
+    }
+
+    /// Puts an empty file beside the original that says that it was seen to.
+    pub async fn mark(&self, file: &FilePath, name: &RelPath, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let place = self.place(&file.place)?;
+        let to = FilePath { place: file.place.clone(), path: name.clone() };
+        let temporary = self.temporary(&name.parent());
+        let id = self.core.journal.next_attempt();
+        self.start(self.began(id, Some(to.clone()), None), attempt).await?;
+        let entry = place.stage(&temporary, name, None).await?.finish().await?;
+        let fingerprint = entry.fingerprint;
+        let intent = Intent {
+            from: FilePath { place: to.place.clone(), path: temporary },
+            to: to.clone(),
+            fingerprint: fingerprint.clone(),
+            replace: true,
+            then_remove: None,
+            hand: self.hand.clone(),
+        };
+        let digests = wetbank_crypt::Hashing::for_ourselves().finish();
+        let intention = Intention {
+            attempt: id,
+            intent: serde_json::to_string(&intent).expect("plain values serialise"),
+            target: to.clone(),
+            size: 0,
+            sha256: None,
+            blake3: digests.blake3,
+            output: Some(output(self.work, &to, &fingerprint)),
+        };
+        self.core.journal.intend(intention).await?;
         self.commit(place.as_ref(), id, intent).await
     }
 
@@ -141,13 +189,9 @@ impl AtStep<'_> {
     pub(super) async fn move_on(&self, target: &Target, attempt: &mut Option<i64>) -> Effect<StepDone> {
         let here = self.hand.place.clone().map(|place| FilePath { place, path: self.hand.path.clone() });
         let Some(here) = here else { return self.send(target, None, attempt).await };
-        let (folder, wanted) = self.with_facts(|facts| {
-            let folder = target.folder.render_folder(facts)?;
-            let path = target.name.render_name(&folder, facts)?;
-            Ok::<_, TemplateError>((folder, path))
-        })?;
-        let to = FilePath { place: target.place.clone(), path: wanted };
         let (source, place) = (self.place(&here.place)?, self.place(&target.place)?);
+        let (folder, wanted) = self.planned(target, place.as_ref())?;
+        let to = FilePath { place: target.place.clone(), path: wanted };
         let same_place = here.place == target.place;
         let folders = source.as_folder().zip(place.as_folder()).is_some();
         if !same_place && !folders {
@@ -184,6 +228,11 @@ impl AtStep<'_> {
                 size: None,
                 also_named: Some(path.name_text()),
                 freed: false,
+                branch: None,
+                parts: Vec::new(),
+                put: None,
+                chained: Vec::new(),
+                mail: None,
             });
         };
         let here = FilePath { place: place.clone(), path: self.hand.path.clone() };
@@ -231,6 +280,8 @@ impl AtStep<'_> {
                 } else {
                     self.hand.original.clone()
                 },
+                fault: self.hand.fault.clone(),
+                count: self.hand.count,
             },
         };
         let id = self.core.journal.next_attempt();
@@ -258,6 +309,11 @@ impl AtStep<'_> {
             size: None,
             also_named: None,
             freed: true,
+            branch: None,
+            parts: Vec::new(),
+            put: None,
+            chained: Vec::new(),
+            mail: None,
         })
     }
 
@@ -330,6 +386,11 @@ pub(crate) async fn finish_intent(core: &Arc<Core>, attempt: i64, intent: Intent
         skipped: false,
         size: Some(intent.fingerprint.size),
         freed: gone,
+        branch: None,
+        parts: Vec::new(),
+        put: Some((intent.to, intent.fingerprint)),
+        chained: Vec::new(),
+        mail: None,
     })
 }
 

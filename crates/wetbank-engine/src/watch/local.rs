@@ -18,7 +18,7 @@ use wetbank_places::{Depth, Entry, EntryKind, Place};
 
 use super::{
     Watched,
-    ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
+    ledger::{SeenPaths, TOGETHER, Untaken, forget, forget_gone, sighting, untaken},
     markers::Markers,
     settle::{Again, Answer, QUIET, Seen, Settling},
 };
@@ -126,7 +126,7 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
             };
             let pause = if whole && !local.blind { SCAN_EVERY } else { SCAN_BLIND };
             // Rules may ask for more frequent looks than events make necessary, not for fewer.
-            let asked = local.watched.rules.iter().filter_map(|live| match live.rule.arrival.pace {
+            let asked = local.watched.rules.iter().filter_map(|live| match live.arrival.pace {
                 LookPace::Every(every) => Some(every),
                 LookPace::Adaptive => None,
             });
@@ -197,7 +197,21 @@ impl Local {
     /// Asks the kernel for events of a folder. Whatever happens in it from here on is told;
     /// what lay in it before, only a scan shows.
     fn add_watch(&mut self, folder: &RelPath) {
-        let Some(root) = self.place.as_folder() else { return };
+        if self.watch_one(folder) || folder.is_root() {
+            return;
+        }
+        // It is not there yet: the nearest folder above it tells when it comes.
+        let mut above = folder.parent();
+        while !self.watch_one(&above) && !above.is_root() {
+            above = above.parent();
+        }
+        // It may have come just now.
+        self.watch_one(folder);
+    }
+
+    /// Answers whether the folder is there.
+    fn watch_one(&mut self, folder: &RelPath) -> bool {
+        let Some(root) = self.place.as_folder() else { return true };
         let path = root.root().join(OsStr::from_bytes(folder.as_bytes()));
         let mask = WatchMask::CLOSE_WRITE
             | WatchMask::MOVED_TO
@@ -210,7 +224,7 @@ impl Local {
             Ok(descriptor) => {
                 self.folders.lock().unwrap_or_else(PoisonError::into_inner).insert(descriptor, folder.clone());
             }
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return false,
             Err(error) => {
                 if !self.blind {
                     tracing::warn!(place = %self.place.name(), %folder, %error, "no kernel events for some folders; they are only looked through");
@@ -218,6 +232,7 @@ impl Local {
                 self.blind = true;
             }
         }
+        true
     }
 
     /// Watches and scans everything. Answers whether all of it could be seen.
@@ -291,11 +306,17 @@ impl Local {
                 Change::NewFolder if self.watched.wants(&path) => {
                     self.scan(path, &mut SeenPaths::default()).await;
                 }
+                Change::NewFolder => {
+                    // Perhaps one on the way to a watched folder.
+                    let awaited = self.watched.folders().into_iter().map(|(folder, _)| folder);
+                    for folder in awaited.filter(|folder| folder.below(&path).is_some()).collect::<Vec<_>>() {
+                        self.scan(folder, &mut SeenPaths::default()).await;
+                    }
+                }
                 Change::FolderGone => {
                     let mut folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
                     folders.retain(|_, folder| folder.below(&path).is_none());
                 }
-                Change::NewFolder => {}
             }
         }
         self.look_at(closed).await;
@@ -303,11 +324,10 @@ impl Local {
 
     async fn gone(&mut self, path: RelPath) {
         self.markers.forget(&path);
-        let rules: Vec<_> = self.watched.about(&path).map(|(at, live)| (at, live.rule.name.clone())).collect();
-        for (at, name) in rules {
+        for (at, live) in self.watched.about(&path) {
             self.settling.forget(at, &path);
             let file = FilePath { place: self.place.name().clone(), path: path.clone() };
-            let _ = self.core.journal.forget_sightings(&name, vec![file], clock::now()).await;
+            forget(&self.core, live, vec![file], clock::now()).await;
         }
     }
 
@@ -350,9 +370,11 @@ impl Local {
                 files.into_iter().for_each(|file| self.again.put(now, file, Seen::Closed));
             }
         }
-        for (at, file) in untaken(&self.core, self.place.as_ref(), &self.watched, entries).await {
+        for Untaken { rule: at, file, changed } in
+            untaken(&self.core, self.place.as_ref(), &self.watched, entries).await
+        {
             let (live, entry, seen) = (&self.watched.rules[at], &entries[file], seen(file));
-            let arrival = &live.rule.arrival;
+            let arrival = &live.arrival;
             if let Some(marker) = &arrival.marker {
                 if !self.markers.vouch_for(live, entry) {
                     if let Some(marker) = marker.of(&entry.path) {
@@ -361,12 +383,14 @@ impl Local {
                     continue;
                 }
                 if arrival.settle.is_zero() {
-                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, looked)).await;
+                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, changed, looked)).await;
                     continue;
                 }
             }
             match self.settling.look(at, &entry.path, &entry.fingerprint, arrival.settle, seen, now) {
-                Answer::Settled => self.core.intake.offer(sighting(live, self.place.as_ref(), entry, looked)).await,
+                Answer::Settled => {
+                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, changed, looked)).await
+                }
                 Answer::LookAgain(due) => self.again.put(due, entry.path.clone(), seen),
             }
         }

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use wetbank_core::RelPath;
 use wetbank_places::Entry;
 
+use super::Watching;
 use super::{Watched, ledger::short};
-use crate::LiveRule;
 
 /// The markers that were seen and when each was written; by the hash of its path, so that a
 /// million fit in little memory.
@@ -25,8 +25,8 @@ impl Markers {
 
     /// Whether the marker of a file is there, and no older than the file: an old one speaks of
     /// what the file was before.
-    pub fn vouch_for(&self, live: &LiveRule, entry: &Entry) -> bool {
-        let marker = live.rule.arrival.marker.as_ref().and_then(|marker| marker.of(&entry.path));
+    pub fn vouch_for(&self, live: &Watching, entry: &Entry) -> bool {
+        let marker = live.arrival.marker.as_ref().and_then(|marker| marker.of(&entry.path));
         marker
             .is_some_and(|path| self.0.get(&short(&path)).is_some_and(|written| *written >= entry.fingerprint.modified))
     }

@@ -1,5 +1,6 @@
 //! Seeing files: events are a hint, the scan is the truth.
 
+mod gather;
 mod intake;
 mod ledger;
 mod local;
@@ -11,56 +12,58 @@ mod settle;
 use std::{collections::HashMap, sync::Arc};
 
 use tokio_util::sync::CancellationToken;
-use wetbank_core::{Name, Original, RelPath, name_matches};
+use wetbank_core::{Arrival, Name, RelPath, Rule};
 use wetbank_places::Place;
 
-use crate::{arrangement::LiveRule, engine::Core};
+use crate::engine::Core;
 pub(crate) use intake::{Intake, run as take_in};
+pub(crate) use ledger::{GONE, SeenPaths};
+
+/// A rule that watches a place.
+#[derive(Debug, Clone)]
+pub(crate) struct Watching {
+    pub rule: Arc<Rule>,
+    pub version: i64,
+    /// The rule's own trigger, at hand because it is asked of every file.
+    pub arrival: Arrival,
+}
 
 /// The rules that watch one place.
 #[derive(Debug, Clone)]
 pub(crate) struct Watched {
-    pub rules: Vec<LiveRule>,
+    pub rules: Vec<Watching>,
 }
 
 impl Watched {
     /// Whether a rule's trigger is about this path.
-    fn sees(live: &LiveRule, path: &RelPath) -> bool {
-        let arrival = &live.rule.arrival;
+    fn sees(live: &Watching, path: &RelPath) -> bool {
+        let arrival = &live.arrival;
         let Some(below) = path.parent().below(&arrival.folder) else { return false };
-        if path.is_temporary() || !(arrival.deep || below.is_root()) || !name_matches(arrival, &path.name_text()) {
+        if path.is_temporary() || !(arrival.files.deep || below.is_root()) {
+            return false;
+        }
+        if below.is_root() && gather::is_marker_of(arrival, path) {
+            return true;
+        }
+        if !arrival.files.lets_through(&path.name_text()) {
             return false;
         }
         // A marker tells of another file and is none itself.
         let is_marker = arrival.marker.as_ref().is_some_and(|marker| marker.is_one(path.name()));
-        !is_marker && !Self::is_aside(live, path)
+        !is_marker && !live.rule.sets_aside(&arrival.folder, path)
     }
 
     /// Whether a file is a marker for one of the rules.
     pub fn is_marker(&self, path: &RelPath) -> bool {
         self.rules.iter().any(|live| {
-            let arrival = &live.rule.arrival;
+            let arrival = &live.arrival;
             arrival.marker.as_ref().is_some_and(|marker| marker.is_one(path.name()))
-                && path.parent().below(&arrival.folder).is_some_and(|below| arrival.deep || below.is_root())
-        })
-    }
-
-    /// Whether the path lies where the rule sets its originals aside.
-    fn is_aside(live: &LiveRule, path: &RelPath) -> bool {
-        live.rule.branches.iter().any(|branch| {
-            let Original::MoveTo(folder) = &branch.original else { return false };
-            let source = folder.source();
-            // Only the fixed beginning of the folder is known before the file is.
-            let fixed = source.split("{{").next().unwrap_or("");
-            let fixed = if fixed.len() == source.len() { fixed } else { fixed.rsplit_once('/').map_or("", |(f, _)| f) };
-            let Ok(fixed) = RelPath::parse(fixed) else { return false };
-            let aside = if source.starts_with('/') { fixed } else { live.rule.arrival.folder.join(&fixed) };
-            aside != live.rule.arrival.folder && !aside.is_root() && path.below(&aside).is_some()
+                && path.parent().below(&arrival.folder).is_some_and(|below| arrival.files.deep || below.is_root())
         })
     }
 
     /// Indexes of the rules that are about this path, in their order.
-    pub fn about(&self, path: &RelPath) -> impl Iterator<Item = (usize, &LiveRule)> {
+    pub fn about(&self, path: &RelPath) -> impl Iterator<Item = (usize, &Watching)> {
         self.rules.iter().enumerate().filter(move |(_, live)| Self::sees(live, path))
     }
 
@@ -68,10 +71,10 @@ impl Watched {
     pub fn folders(&self) -> Vec<(RelPath, bool)> {
         let mut folders: Vec<(RelPath, bool)> = Vec::new();
         for live in &self.rules {
-            let arrival = &live.rule.arrival;
+            let arrival = &live.arrival;
             match folders.iter_mut().find(|(folder, _)| *folder == arrival.folder) {
-                Some((_, deep)) => *deep |= arrival.deep,
-                None => folders.push((arrival.folder.clone(), arrival.deep)),
+                Some((_, deep)) => *deep |= arrival.files.deep,
+                None => folders.push((arrival.folder.clone(), arrival.files.deep)),
             }
         }
         folders
@@ -79,12 +82,12 @@ impl Watched {
 
     /// Whether folders below this one are watched too.
     pub fn is_deep(&self, folder: &RelPath) -> bool {
-        self.rules.iter().any(|live| live.rule.arrival.deep && folder.below(&live.rule.arrival.folder).is_some())
+        self.rules.iter().any(|live| live.arrival.files.deep && folder.below(&live.arrival.folder).is_some())
     }
 
     /// Whether this very folder is one that is watched, or lies below a deep one.
     pub fn wants(&self, folder: &RelPath) -> bool {
-        self.is_deep(folder) || self.rules.iter().any(|live| live.rule.arrival.folder == *folder)
+        self.is_deep(folder) || self.rules.iter().any(|live| live.arrival.folder == *folder)
     }
 
     fn same(&self, other: &Self) -> bool {
@@ -101,8 +104,10 @@ pub(crate) async fn supervise(core: Arc<Core>) {
         let arrangement = core.arrangement();
         let mut wanted: HashMap<Name, Watched> = HashMap::new();
         for live in arrangement.rules.iter().filter(|live| live.is_on) {
-            let place = live.rule.arrival.place.clone();
-            wanted.entry(place).or_insert_with(|| Watched { rules: Vec::new() }).rules.push(live.clone());
+            let Some(arrival) = &live.rule.starts.arrival else { continue };
+            let watched = wanted.entry(arrival.files.place.clone()).or_insert_with(|| Watched { rules: Vec::new() });
+            let (rule, version, arrival) = (live.rule.clone(), live.version, arrival.clone());
+            watched.rules.push(Watching { rule, version, arrival });
         }
         running.retain(|name, (watched, place, stop)| {
             let stays = wanted.get(name).is_some_and(|w| w.same(watched))

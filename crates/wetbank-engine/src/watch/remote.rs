@@ -15,7 +15,7 @@ use wetbank_places::{Change, ChangeStream, Depth, Entry, EntryKind, Place, Place
 
 use super::{
     Watched,
-    ledger::{SeenPaths, TOGETHER, forget_gone, sighting, untaken},
+    ledger::{SeenPaths, TOGETHER, Untaken, forget, forget_gone, sighting, untaken},
     markers::Markers,
     pace::Pace,
     settle::{Answer, Seen, Settling},
@@ -55,9 +55,9 @@ pub(super) async fn watch(core: Arc<Core>, place: Arc<dyn Place>, watched: Watch
         .folders()
         .into_iter()
         .map(|(folder, deep)| {
-            let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == folder);
+            let rules = watched.rules.iter().filter(|live| live.arrival.folder == folder);
             Look {
-                pace: Pace::new(rules.map(|live| live.rule.arrival.pace)),
+                pace: Pace::new(rules.map(|live| live.arrival.pace)),
                 folder,
                 deep,
                 due: Instant::now(),
@@ -159,7 +159,7 @@ async fn look_through(core: &Arc<Core>, place: &Arc<dyn Place>, watched: &Watche
     }
     if is_whole {
         look.settling.keep(|path| seen.contains(path));
-        let rules = watched.rules.iter().filter(|live| live.rule.arrival.folder == look.folder);
+        let rules = watched.rules.iter().filter(|live| live.arrival.folder == look.folder);
         forget_gone(core, place.as_ref(), rules, &seen, looking.since).await;
         look.told.whole_at = Some(began);
     }
@@ -206,24 +206,26 @@ impl Looking<'_> {
         for (at, live) in self.watched.about(&path) {
             look.settling.forget(at, &path);
             let file = FilePath { place: self.place.name().clone(), path: path.clone() };
-            let _ = self.core.journal.forget_sightings(&live.rule.name, vec![file], self.since).await;
+            forget(self.core, live, vec![file], self.since).await;
         }
     }
 
     /// Takes files in for every rule that is about them, once they are complete.
     async fn consider(&mut self, look: &mut Look, entries: &[Entry]) {
         let mut waits = HashSet::new();
-        for (at, file) in untaken(self.core, self.place.as_ref(), self.watched, entries).await {
+        for Untaken { rule: at, file, changed } in untaken(self.core, self.place.as_ref(), self.watched, entries).await
+        {
             self.found_new = true;
             let (live, entry) = (&self.watched.rules[at], &entries[file]);
-            let arrival = &live.rule.arrival;
+            let arrival = &live.arrival;
             if arrival.marker.is_some() && !self.markers.vouch_for(live, entry) && !look.markers.vouch_for(live, entry)
             {
                 waits.insert(file);
                 continue;
             }
             let now = clock::now();
-            let answer = if arrival.marker.is_some() && arrival.settle.is_zero() {
+            // A letter is there as a whole or not at all.
+            let answer = if (arrival.marker.is_some() && arrival.settle.is_zero()) || arrival.letter.is_some() {
                 Answer::Settled
             } else {
                 let (path, state) = (&entry.path, &entry.fingerprint);
@@ -231,7 +233,7 @@ impl Looking<'_> {
             };
             match answer {
                 Answer::Settled => {
-                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, self.since)).await;
+                    self.core.intake.offer(sighting(live, self.place.as_ref(), entry, changed, self.since)).await;
                 }
                 Answer::LookAgain(due) => {
                     waits.insert(file);

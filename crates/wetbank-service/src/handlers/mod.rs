@@ -1,6 +1,8 @@
 //! Thin handlers: take apart, call one thing, map.
 
 pub(crate) mod book;
+pub(crate) mod calendars;
+pub(crate) mod errands;
 pub(crate) mod keys;
 pub(crate) mod partners;
 pub(crate) mod places;

@@ -10,6 +10,9 @@ use wetbank_core::Name;
 use super::{Asked, Body, Part, file};
 use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
 
+/// So many firings to come are told.
+const FIRINGS: usize = 10;
+
 /// Every rule, in the order they are asked.
 #[utoipa::path(get, path = "/rules", tag = "rules", responses((status = 200, body = [api::RuleSummary])))]
 pub(crate) async fn rules(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::RuleSummary>>, ApiError> {
@@ -33,13 +36,19 @@ pub(crate) async fn rule(
     let live = live.ok_or_else(|| ApiError::not_found("rule", &name))?;
     let (journal, now) = (state.engine.journal(), Timestamp::now());
     let versions = journal.versions("rule", &name).await?;
+    let address = format!("http://{}", state.listen);
+    let signal = state.engine.signal_example(&name, &address).ok();
+    let signal = signal.map(|commands| api::SignalHelp { address: format!("{address}/signal/{name}"), commands });
     Ok(Json(api::Rule {
         summary: map::rule_summary(journal, &live, now).await?,
         text: live.text.to_string(),
         changed: map::time(live.changed),
-        names: live.rule.arrival.names.iter().map(|g| g.glob().glob().to_owned()).collect(),
+        starts: wetbank_core::starts_words(&live.rule),
+        names: map::names(&live.rule),
         settle: map::settle_words(&live.rule),
-        below: live.rule.arrival.deep,
+        below: live.rule.starts.arrival.as_ref().is_some_and(|arrival| arrival.files.deep),
+        firings: state.engine.firings(&live.rule.name, FIRINGS).into_iter().map(map::time).collect(),
+        signal,
         branches: map::branches(journal, &live.rule, now).await?,
         versions: versions
             .into_iter()
@@ -60,7 +69,7 @@ pub(crate) async fn switch(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Run a rule on a chosen file now, also if it took that file before.
+/// Run a rule now: on a chosen file, also if it took that before, or on all that it is about.
 #[utoipa::path(post, path = "/rules/{name}/run", tag = "rules", params(("name" = String, Path)), request_body = api::RunFile, responses((status = 200, body = api::Started), (status = 409, body = api::Problem)))]
 pub(crate) async fn run_now(
     _: SignedIn,
@@ -68,7 +77,13 @@ pub(crate) async fn run_now(
     Part(name): Part<String>,
     Body(body): Body<api::RunFile>,
 ) -> Result<Json<api::Started>, ApiError> {
-    let (run, item) = state.engine.run_now(&name, &file(&body.file)?).await?;
+    let (run, item) = match body.file {
+        Some(chosen) => {
+            let (run, item) = state.engine.run_now(&name, &file(&chosen)?).await?;
+            (run, Some(item))
+        }
+        None => (state.engine.run_rule(&name, body.all).await?, None),
+    };
     Ok(Json(api::Started { run, item }))
 }
 

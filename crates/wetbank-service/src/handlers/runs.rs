@@ -67,6 +67,8 @@ pub(crate) async fn run(
         started: map::time(run.started),
         ended: run.ended.map(map::time),
         state: run.state,
+        why: run.why,
+        about: map::about(run.about.as_deref()),
         items,
     }))
 }

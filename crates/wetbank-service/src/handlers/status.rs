@@ -16,6 +16,7 @@ use crate::{
     error::ApiError,
     map,
     router::Shared,
+    way,
 };
 
 /// Trade the token for a session cookie.
@@ -38,6 +39,9 @@ pub(crate) async fn sign_out(_: SignedIn) -> Response {
     response
 }
 
+/// So many firings to come are told.
+const FIRINGS: usize = 8;
+
 /// How things stand: what moves, what waits, the day's traffic.
 #[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = api::Status)))]
 pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<Json<api::Status>, ApiError> {
@@ -52,7 +56,7 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
         .take(50)
         .map(|moving| {
             let branch = map::branch(&arrangement, moving.rule.as_str(), i64::try_from(moving.branch).ok());
-            let to = branch.and_then(|b| b.steps.iter().rev().find_map(|s| s.target())).map(|t| t.place.to_string());
+            let to = branch.and_then(way::target);
             api::Moving {
                 run: moving.run,
                 item: moving.item,
@@ -61,7 +65,7 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
                 file: moving.file.path.to_string(),
                 branch: moving.branch,
                 step: moving.step,
-                steps: map::kinds(branch),
+                steps: way::moving(branch, moving.step),
                 from: moving.file.place.to_string(),
                 to: to.unwrap_or_else(|| moving.file.place.to_string()),
                 done: moving.bytes(),
@@ -76,11 +80,21 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
         queued: count("queued"),
         working: count("working"),
         waiting: count("waiting"),
+        joining: count("joining"),
         held: count("held"),
         rules_on: arrangement.rules.iter().filter(|live| live.is_on).count(),
         rules_off: arrangement.rules.iter().filter(|live| !live.is_on).count(),
         places_away: engine.places().into_iter().filter(|p| p.error.is_some()).map(|p| p.name.to_string()).collect(),
         moving,
+        next: engine
+            .next_firings(FIRINGS)
+            .into_iter()
+            .map(|firing| api::Firing {
+                title: map::title(&arrangement, firing.rule.as_str()),
+                rule: firing.rule.to_string(),
+                at: map::time(firing.at),
+            })
+            .collect(),
         warnings: engine.warnings(now).await?.into_iter().map(map::warning).collect(),
         today: state.day.traffic(engine.journal(), now).await?,
     }))

@@ -1,8 +1,11 @@
 //! The command line: one file a noun.
 
 mod book;
+mod calendar;
+mod database;
 mod hold;
 mod key;
+mod notice;
 mod partner;
 mod place;
 mod rule;
@@ -66,6 +69,15 @@ enum Command {
     /// Whom we exchange files with
     #[command(subcommand)]
     Partner(partner::Verb),
+    /// Which days are worked
+    #[command(subcommand)]
+    Calendar(calendar::Verb),
+    /// Databases that tables go into and come out of
+    #[command(subcommand)]
+    Database(database::Verb),
+    /// Mails that tell of something and carry no files
+    #[command(subcommand)]
+    Notice(notice::Verb),
     /// Standing arrangements
     #[command(subcommand)]
     Rule(rule::Verb),
@@ -109,6 +121,9 @@ impl Cli {
             Command::Demo(args) => demo::run(args, output).await,
             Command::Status => status::run(&client()?, output).await,
             Command::Place(verb) => place::run(verb, &client()?, output).await,
+            Command::Calendar(verb) => calendar::run(verb, &client()?, output).await,
+            Command::Database(verb) => database::run(verb, &client()?, output).await,
+            Command::Notice(verb) => notice::run(verb, &client()?, output).await,
             Command::Partner(verb) => partner::run(verb, &client()?, output).await,
             Command::Rule(verb) => rule::run(verb, &client()?, output).await,
             Command::Run(verb) => run::run(verb, &client()?, output).await,

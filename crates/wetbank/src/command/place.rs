@@ -109,10 +109,10 @@ async fn by_hand(hand: Hand, moves: bool, client: &Client, output: Output) -> Re
 pub(crate) struct Add {
     /// Its name: 1 to 64 of a-z, 0-9, - and _
     place: String,
-    /// folder, sftp, ftp, share, webdav or bucket
+    /// folder, sftp, ftp, share, webdav, bucket or mailbox
     #[arg(long)]
     kind: String,
-    /// Host name or address (sftp, ftp, share); of a share also all of \\HOST\SHARE\FOLDER
+    /// Host name or address (sftp, ftp, share, mailbox); of a share also all of \\HOST\SHARE\FOLDER
     #[arg(long)]
     host: Option<String>,
     /// Port, if it is not the usual one
@@ -162,7 +162,17 @@ pub(crate) struct Add {
     /// What the connection is to be allowed to do, in that server's words; may be given again
     #[arg(long = "right", value_name = "RIGHT", requires = "agreement")]
     rights: Vec<String>,
-    /// How a connection is secured. FTP: tls, tls-from-start or none. A share: encrypted or signed
+    /// Where letters are handed in to be sent, as in smtp.merrow.example:587 (mailbox)
+    #[arg(long, value_name = "HOST")]
+    send_by: Option<String>,
+    /// How that is secured, if otherwise than its port says (mailbox)
+    #[arg(long)]
+    send_security: Option<String>,
+    /// The address that its letters come from (mailbox)
+    #[arg(long)]
+    sender: Option<String>,
+    /// How a connection is secured. FTP and a mailbox: tls, tls-from-start or none. A share: encrypted or
+    /// signed
     #[arg(long)]
     security: Option<String>,
     /// Connections at once, at most
@@ -191,6 +201,9 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
         ("host", add.host),
         ("url", add.url),
         ("share", add.share),
+        ("send-by", add.send_by),
+        ("send-security", add.send_security),
+        ("sender", add.sender),
         ("bucket", add.bucket),
         ("region", add.region),
         ("addressing", add.addressing),

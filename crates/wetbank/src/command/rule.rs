@@ -1,8 +1,8 @@
 use anyhow::Result;
 use clap::Subcommand;
-use wetbank_client::{Client, Explained, Rule, RuleSummary, RunFile, Started, Switch, Verdict, segment};
+use wetbank_client::{Client, Explained, Rule, RuleSummary, RunFile, Started, Step, Switch, Verdict, segment};
 
-use super::run::follow;
+use super::{WrongRequest, run::follow};
 use crate::{
     End,
     output::{Output, line, size, table, when},
@@ -29,13 +29,16 @@ pub(crate) enum Verb {
         #[arg(required = true)]
         rules: Vec<String>,
     },
-    /// Run a rule on a chosen file now, also if it took that file before
+    /// Run a rule now, on all files that it is about or on a chosen one
     Run {
         /// Its name
         rule: String,
-        /// PLACE:/PATH
+        /// PLACE:/PATH of a chosen file, also if the rule took it before
+        #[arg(long, conflicts_with = "all")]
+        file: Option<String>,
+        /// Also files that the rule took before
         #[arg(long)]
-        file: String,
+        all: bool,
         /// Do not wait for the end
         #[arg(long)]
         detach: bool,
@@ -47,6 +50,11 @@ pub(crate) enum Verb {
         /// Only this rule
         #[arg(long)]
         rule: Option<String>,
+    },
+    /// How another system starts a rule: the exact call to make
+    Signal {
+        /// Its name
+        rule: String,
     },
     /// What a rule was before
     Changes {
@@ -87,8 +95,9 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
         }
         Verb::On { rules } => switch(rules, true, client, output).await?,
         Verb::Off { rules } => switch(rules, false, client, output).await?,
-        Verb::Run { rule, file, detach } => {
-            let started: Started = client.post(&format!("/rules/{}/run", segment(&rule)), &RunFile { file }).await?;
+        Verb::Run { rule, file, all, detach } => {
+            let asked = RunFile { file, all };
+            let started: Started = client.post(&format!("/rules/{}/run", segment(&rule)), &asked).await?;
             if detach {
                 return output.show(&started, |s| line(format!("run {} started", s.run))).map(|()| End::Done);
             }
@@ -99,6 +108,14 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             query.extend(rule.map(|rule| ("rule", rule)));
             let explained: Explained = client.get("/explain", &query).await?;
             output.show(&explained, explain)?;
+        }
+        Verb::Signal { rule } => {
+            let found: Rule = client.get(&format!("/rules/{}", segment(&rule)), &[]).await?;
+            let help = found.signal.ok_or_else(|| {
+                let words = "no signal starts it; add starts = { signal = { secret = \"…\" } } to the rule";
+                WrongRequest(format!("rule \"{rule}\": {words}"))
+            })?;
+            output.show(&help, |help| help.commands.lines().for_each(line))?;
         }
         Verb::Changes { rule } => {
             let rule: Rule = client.get(&format!("/rules/{}", segment(&rule)), &[]).await?;
@@ -137,7 +154,7 @@ fn show(rule: &Rule) {
     }
     line("");
     let rows = rule.branches.iter().enumerate().map(|(at, b)| {
-        let steps: Vec<_> = b.steps.iter().map(|s| s.kind.clone()).collect();
+        let steps: Vec<_> = b.steps.iter().map(step).collect();
         vec![
             (at + 1).to_string(),
             b.title.clone(),
@@ -148,8 +165,22 @@ fn show(rule: &Rule) {
         ]
     });
     table(&["", "branch", "if", "steps", "the original", "today"], rows.collect());
+    if !rule.firings.is_empty() {
+        line("");
+        line(format!("Next: {}", rule.firings.iter().map(|at| when(at)).collect::<Vec<_>>().join(", ")));
+    }
     line("");
     line(rule.text.trim_end());
+}
+
+/// A step with its condition and what is done when it fails.
+fn step(step: &Step) -> String {
+    let condition = step.condition.as_ref().map(|words| format!(" (if {words})")).unwrap_or_default();
+    let failure = match step.on_failure.as_slice() {
+        [] => String::new(),
+        words => format!(" (if it fails: {})", words.join(", ")),
+    };
+    format!("{}{condition}{failure}", step.kind)
 }
 
 fn explain(explained: &Explained) {

@@ -115,6 +115,12 @@ fn files(count: usize) -> String {
 fn show(run: &Run) {
     line(format!("run {} of {} ({}): {}", run.id, run.title, run.rule, run.state));
     line(format!("started by {} at {}, ended {}", run.cause, when(&run.started), when_ever(run.ended.as_ref())));
+    if let Some(why) = &run.why {
+        line(why);
+    }
+    for (word, text) in &run.about {
+        line(format!("  {word}: {text}"));
+    }
     for item in &run.items {
         line("");
         show_item(item);
@@ -130,7 +136,8 @@ pub(crate) fn show_item(item: &Item) {
         item.why.as_ref().map(|w| format!(" — {w}")).unwrap_or_default()
     ));
     if let Some(title) = &item.branch_title {
-        line(format!("branch \"{title}\": {}", item.steps.join(" → ")));
+        let steps: Vec<_> = item.steps.iter().map(|step| format!("{} ({})", step.kind, step.state)).collect();
+        line(format!("branch \"{title}\": {}", steps.join(" → ")));
     }
     let rows = item.attempts.iter().map(|a| {
         vec![
@@ -170,7 +177,7 @@ pub(crate) async fn follow(client: &Client, id: i64, output: Output) -> Result<E
                 let bar = shown
                     .entry(moving.item)
                     .or_insert_with(|| bars.add(ProgressBar::new(moving.total).with_style(style.clone())));
-                let kind = moving.steps.get(moving.step).cloned().unwrap_or_default();
+                let kind = moving.step_kind();
                 bar.set_message(format!("{} › {kind}", moving.file));
                 bar.set_length(moving.total);
                 bar.set_position(moving.done);

@@ -13,12 +13,15 @@ pub(crate) struct Args {
     /// Where to listen; only this machine can reach the default.
     #[arg(long, default_value = DEFAULT_LISTEN, value_name = "ADDRESS")]
     pub listen: SocketAddr,
+    /// The programs that rules may run; programs.toml in the data folder if not said
+    #[arg(long, value_name = "FILE")]
+    pub programs: Option<PathBuf>,
 }
 
 pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
     let stop = CancellationToken::new();
     stop_on_signal(stop.clone())?;
-    let service = Service::start(&data, args.listen).await?;
+    let service = Service::start(&data, args.listen, args.programs).await?;
     eprintln!("Wetbank serves {} from {}", service.url, data.display());
     eprintln!("Open {}", service.link);
     service.run(stop).await?;
@@ -49,8 +52,8 @@ pub(crate) struct Service {
 }
 
 impl Service {
-    pub async fn start(data: &std::path::Path, listen: SocketAddr) -> Result<Self> {
-        let engine = Engine::start(EngineOptions { data: data.to_owned() }).await?;
+    pub async fn start(data: &std::path::Path, listen: SocketAddr, programs: Option<PathBuf>) -> Result<Self> {
+        let engine = Engine::start(EngineOptions { data: data.to_owned(), programs }).await?;
         let token = Token::open(data)?;
         let server = match Server::bind(engine.clone(), token, listen).await {
             Ok(server) => server,

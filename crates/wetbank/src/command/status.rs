@@ -28,6 +28,12 @@ pub(crate) async fn run(client: &Client, output: Output) -> Result<End> {
             line(format!("! {}", warning.words()));
             line(format!("  {}", warning.remedy));
         }
+        if !status.next.is_empty() {
+            line("");
+            let rows =
+                status.next.iter().map(|firing| vec![when(&firing.at), firing.title.clone(), firing.rule.clone()]);
+            table(&["next", "rule", ""], rows.collect());
+        }
         if !holds.holds.is_empty() {
             line("");
             let rows = holds.holds.iter().map(|h| {
@@ -44,7 +50,7 @@ pub(crate) async fn run(client: &Client, output: Output) -> Result<End> {
         if !status.moving.is_empty() {
             line("");
             let rows = status.moving.iter().map(|m| {
-                let kind = m.steps.get(m.step).cloned().unwrap_or_default();
+                let kind = m.step_kind().to_owned();
                 vec![m.file.clone(), m.title.clone(), kind, format!("{} of {}", size(m.done), size(m.total))]
             });
             table(&["moving", "rule", "step", "done"], rows.collect());

@@ -13,6 +13,13 @@ use wetbank_journal::RunFilter;
 use super::scene::{Expected, Sample, Scene, content, samples};
 use crate::output::{Output, line, table};
 
+/// The rule that packs.
+const PARCEL: &str = "hut-parcel";
+/// The rule that extracts what was loaded.
+const REPORT: &str = "level-report";
+/// So long nothing must move for all to be over.
+const QUIET: Duration = Duration::from_millis(1500);
+
 /// The example may take so long.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -26,8 +33,12 @@ struct Became {
 
 /// Feeds, waits, looks. Answers whether everything is as it should be.
 pub(crate) async fn run(scene: &Scene, engine: &Engine, output: Output) -> Result<bool> {
-    scene.feed_all()?;
-    let quiet = wait(engine, samples().len()).await?;
+    scene.feed_all(engine).await?;
+    // Its schedule would have us wait for up to two minutes.
+    engine.run_rule(PARCEL, false).await?;
+    let mut quiet = wait(engine, samples().len()).await?;
+    engine.run_rule(REPORT, false).await?;
+    quiet &= wait(engine, samples().len()).await?;
     let mut rows = Vec::new();
     for sample in samples() {
         let (fine, what) = match look(scene, engine, &sample).await {
@@ -36,6 +47,11 @@ pub(crate) async fn run(scene: &Scene, engine: &Engine, output: Output) -> Resul
         };
         rows.push(Became { file: sample.path.to_owned(), fine, what });
     }
+    let (fine, what) = match report(scene).await {
+        Ok(what) => (true, what),
+        Err(error) => (false, format!("{error:#}")),
+    };
+    rows.push(Became { file: "the readings in the table".to_owned(), fine, what });
     let leftovers = leftovers(scene.data().parent().unwrap_or(Path::new("/")))?;
     output.show(&rows, |rows| {
         let cells = rows
@@ -49,18 +65,42 @@ pub(crate) async fn run(scene: &Scene, engine: &Engine, output: Output) -> Resul
     let good = rows.iter().filter(|row| row.fine).count();
     let fine = quiet && good == rows.len() && leftovers.is_empty();
     if !output.json {
-        line(format!("{good} of {} files are as they should be", rows.len()));
+        line(format!("{good} of {} are as they should be", rows.len()));
     }
     Ok(fine)
+}
+
+/// What was loaded was extracted again, and the wardens were told.
+async fn report(scene: &Scene) -> Result<String> {
+    let folder = scene.office().join("reports");
+    let entry = fs::read_dir(&folder).with_context(|| format!("{} is not there", folder.display()))?.next();
+    let path = entry.context("there is no report")??.path();
+    let lines = fs::read_to_string(&path)?.lines().count();
+    if lines < 2 {
+        bail!("the report has no readings");
+    }
+    let end = Instant::now() + PATIENCE;
+    let told = |letter: &Vec<u8>| String::from_utf8_lossy(letter).contains("Highest levels");
+    while !scene.post().sent().iter().any(told) {
+        if Instant::now() > end {
+            bail!("the wardens were not told");
+        }
+        tokio::time::sleep(QUIET / 10).await;
+    }
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    Ok(format!("extracted to reports/{name}, {} stations; the wardens were told", lines - 1))
 }
 
 /// Waits until every file was taken and nothing moves any more.
 async fn wait(engine: &Engine, expected: usize) -> Result<bool> {
     let end = Instant::now() + PATIENCE;
+    let (mut seen, mut since) = (0, Instant::now());
     while Instant::now() < end {
         let runs = engine.journal().runs(&RunFilter { limit: 500, ..RunFilter::default() }).await?;
-        // The desk's own result is taken once more, by its second branch.
-        if runs.len() > expected && runs.iter().all(|run| run.state != "running") {
+        if runs.len() != seen || runs.iter().any(|run| run.state == "running") {
+            (seen, since) = (runs.len(), Instant::now());
+        }
+        if seen > expected && since.elapsed() > QUIET {
             return Ok(true);
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -127,6 +167,38 @@ async fn look(scene: &Scene, engine: &Engine, sample: &Sample) -> Result<String>
             }
             format!("on the drive as {path}")
         }
+        Expected::Packed(folder) => {
+            let (zip, _) = zip_with(scene, folder, name, &plain)?;
+            if !scene.office().join("crossings/sent").join(name).exists() {
+                bail!("the original was not set aside");
+            }
+            format!("with the others in {folder}/{zip}; original set aside")
+        }
+        Expected::Mailed(path) => {
+            same(&scene.office().join(path), &plain, engine).await?;
+            let opened = scene.data().join("letter-opened");
+            let mut attached = false;
+            for letter in scene.post().sent() {
+                let wants = |found: &str| found == name;
+                let taken =
+                    wetbank_errands::take_out(letter.as_slice(), u64::MAX, wants, |_| fs::File::create(&opened))?;
+                attached |= !taken.attachments.is_empty() && fs::read(&opened)? == plain;
+            }
+            if !attached {
+                bail!("no letter to the wardens has it");
+            }
+            format!("in {path}, same checksum; mailed to the wardens")
+        }
+        Expected::InParcel => {
+            let (parcel, held) = zip_with(scene, "archive/parcels", name, &plain)?;
+            if scene.archive().object(&format!("parcels/{parcel}")).is_none_or(|there| there != held) {
+                bail!("the archive's bucket has no such parcel {parcel}");
+            }
+            if !scene.office().join("huts/sent").join(name).exists() {
+                bail!("the original was not set aside");
+            }
+            format!("in the parcel {parcel}, delivered to the archive, a copy kept; original set aside")
+        }
         Expected::Here(path) => {
             same(&scene.office().join(path), &plain, engine).await?;
             format!("in {path}, same checksum")
@@ -140,6 +212,26 @@ async fn look(scene: &Scene, engine: &Engine, sample: &Sample) -> Result<String>
         }
         Expected::Held(_) => unreachable!("looked at above"),
     })
+}
+
+/// The zip of a folder that holds a file with this content.
+fn zip_with(scene: &Scene, folder: &str, name: &str, plain: &[u8]) -> Result<(String, Vec<u8>)> {
+    let folder = scene.office().join(folder);
+    let out = scene.data().join("parcels-opened");
+    for entry in fs::read_dir(&folder).with_context(|| format!("{} is not there", folder.display()))? {
+        let path = entry?.path();
+        let _ = fs::remove_dir_all(&out);
+        fs::create_dir_all(&out)?;
+        let files = wetbank_archive::unpack(fs::File::open(&path)?, &out, None, wetbank_archive::Limits::default())?;
+        let has =
+            files.iter().any(|file| file.name.to_string() == name && fs::read(&file.path).is_ok_and(|c| c == plain));
+        fs::remove_dir_all(&out)?;
+        if has {
+            let parcel = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            return Ok((parcel, fs::read(&path)?));
+        }
+    }
+    bail!("no parcel in {} holds it with the same content", folder.display())
 }
 
 /// The file has the content, and the journal has its checksum.

@@ -39,7 +39,7 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     let folder = args.folder.clone().unwrap_or_else(|| temporary.path().to_owned());
     let listen = if args.check { SocketAddr::from(([127, 0, 0, 1], 0)) } else { args.listen };
     let scene = Scene::lay_out(&folder).await?;
-    let service = Service::start(&scene.data(), listen).await?;
+    let service = Service::start(&scene.data(), listen, None).await?;
     scene.arrange(&service.engine).await?;
     if args.check {
         let fine = check::run(&scene, &service.engine, output).await;
@@ -53,13 +53,20 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     eprintln!("  Console        {}", service.link);
     eprintln!("  Its folders    {}", scene.office().display());
     eprintln!("  The harbour    {} (SFTP on {})", scene.harbour().display(), scene.harbour_address());
+    eprintln!(
+        "  Its mail       {} (a file a letter; those that were sent are in sent)",
+        scene.post().folder().display()
+    );
     eprintln!("  Command line   export WETBANK_DATA={}", scene.data().display());
     eprintln!();
     eprintln!("A new file comes every few seconds. Ctrl-C ends the demo.");
     let feeding = stop.clone();
     let still = args.still;
+    let engine = service.engine.clone();
     let feeder = tokio::spawn(async move {
-        let _ = scene.feed_all();
+        if let Err(error) = scene.feed_all(&engine).await {
+            tracing::warn!(%error, "the demo could not write its sample files");
+        }
         if still {
             feeding.cancelled().await;
             return;
@@ -69,7 +76,7 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
                 () = tokio::time::sleep(FEED_EVERY) => {}
                 () = feeding.cancelled() => return,
             }
-            if let Err(error) = scene.feed(number) {
+            if let Err(error) = scene.feed(&engine, number).await {
                 tracing::warn!(%error, "the demo could not write a sample file");
             }
         }

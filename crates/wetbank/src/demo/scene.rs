@@ -10,10 +10,11 @@ use anyhow::{Context, Result};
 use jiff::Timestamp;
 use secrecy::SecretString;
 use wetbank_crypt::{PgpKey, Sealing, encrypt};
-use wetbank_engine::Engine;
+use wetbank_engine::{Engine, SignalCall, signal_proof};
+use wetbank_errands::{Enclosed, Letter, write_letter};
 use wetbank_standins::{
     BucketStandin, BucketStandinOptions, DriveStandin, DriveStandinOptions, DriveUser, FtpStandin, FtpStandinOptions,
-    SftpStandin, SftpStandinOptions,
+    PostStandin, PostStandinOptions, SftpStandin, SftpStandinOptions,
 };
 
 const BOOK: &str = include_str!("../../../../demo/merrow.toml");
@@ -26,6 +27,7 @@ pub(crate) struct Scene {
     archive: BucketStandin,
     print_shop: FtpStandin,
     drive: DriveStandin,
+    post: PostStandin,
     password: String,
     /// The harbour's own key: the demo plays its duty officer when it checks what arrived.
     pub harbour_key: PgpKey,
@@ -40,6 +42,12 @@ pub(crate) enum Expected {
     Archived(&'static str),
     /// On the volunteers' drive under this path, and no more where it was put.
     Sorted(&'static str),
+    /// In a zip below this folder of the office, with the others that came along.
+    Packed(&'static str),
+    /// Mailed to the wardens, and in this file of the office.
+    Mailed(&'static str),
+    /// In a parcel that was delivered to the archive, of which the office keeps a copy.
+    InParcel,
     /// In this file of the office, with the same content.
     Here(&'static str),
     /// In this file of the office, encrypted to the office's own key.
@@ -52,6 +60,12 @@ pub(crate) enum Expected {
 
 /// What the paths of files on the volunteers' drive begin with.
 const ON_DRIVE: &str = "drive:";
+/// And of those that come by mail.
+const BY_MAIL: &str = "post:";
+/// What the drawing desk's system proves its signals with.
+const DESK_SECRET: &str = "cormorant-on-the-third-pole";
+/// The table of the office's readings.
+const TABLE: &str = "CREATE TABLE reading (station TEXT NOT NULL, minute INTEGER NOT NULL, metres REAL NOT NULL);";
 /// Whose files those are, and who agreed to us.
 const VOLUNTEERS: (&str, &str) = ("merrow", "tove");
 
@@ -77,10 +91,17 @@ pub(crate) fn samples() -> Vec<Sample> {
             "gauges/gauge-07_2026-03-14T0600.csv",
             Expected::Archived("gauges/gauge-07/gauge-07_2026-03-14T0600.csv"),
         ),
-        sample("bulletins/bulletin-week11.pdf", Expected::Here("archive/bulletins/bulletin-week11.pdf")),
+        sample("bulletins/bulletin-week11.pdf", Expected::Mailed("archive/bulletins/bulletin-week11.pdf")),
         sample("bulletins/bulletin-week10.pdf", Expected::Held("exists")),
         sample("soundings/sounding-B12.xyz", Expected::Here("archive/soundings/large/sounding-B12.xyz")),
         sample("soundings/sounding-B13.xyz", Expected::Here("archive/soundings/sounding-B13.xyz")),
+        sample("huts/hut-03_2026-03-14.csv", Expected::InParcel),
+        sample("huts/hut-04_2026-03-14.csv", Expected::InParcel),
+        sample("post:assay-0377.csv", Expected::Here("lab/plain/assay-0377.csv")),
+        sample("tiles/T9/sounding-T9.xyz", Expected::Here("atlas/T9/sounding-T9.xyz")),
+        sample("crossings/profile-1.csv", Expected::Packed("archive/crossings")),
+        sample("crossings/profile-2.csv", Expected::Packed("archive/crossings")),
+        sample("crossings/profile-3.csv", Expected::Packed("archive/crossings")),
         sample("drive:in/gauge 03 reread.csv", Expected::Sorted("gauges/gauge 03 reread.csv")),
         sample("drive:in/new sounding off B9.xyz", Expected::Sorted("soundings/new sounding off B9.xyz")),
         sample("drive:in/IMG_0212.jpg", Expected::Sorted("to look at/IMG_0212.jpg")),
@@ -91,7 +112,12 @@ pub(crate) fn samples() -> Vec<Sample> {
 pub(crate) fn content(path: &str) -> Vec<u8> {
     let name = path.rsplit('/').next().unwrap_or(path);
     let lines = if name == "sounding-B12.xyz" { 60_000 } else { 400 };
-    let mut text = format!("# {name}: Merrow Estuary Survey Office, sample data\nstation,minute,metres\n");
+    // Readings are loaded into a table, so their first line must name the columns.
+    let mut text = match name.starts_with("gauge-") {
+        true => String::new(),
+        false => format!("# {name}: Merrow Estuary Survey Office, sample data\n"),
+    };
+    text.push_str("station,minute,metres\n");
     let mut state = name.bytes().fold(7u64, |sum, byte| sum.wrapping_mul(31).wrapping_add(byte.into()));
     for minute in 0..lines {
         state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
@@ -114,9 +140,19 @@ impl Scene {
     pub async fn lay_out(folder: &Path) -> Result<Self> {
         let folder = folder.to_owned();
         let office = folder.join("office");
-        for name in
-            ["assays/out", "desk", "lab/in", "lab/plain", "bulletins", "gauges", "soundings", "archive/bulletins"]
-        {
+        for name in [
+            "assays/out",
+            "huts",
+            "desk",
+            "lab/in",
+            "lab/plain",
+            "bulletins",
+            "gauges",
+            "soundings",
+            "archive/bulletins",
+            "crossings",
+            "tiles",
+        ] {
             fs::create_dir_all(office.join(name)).with_context(|| format!("{} cannot be made", office.display()))?;
         }
         let harbour_root = folder.join("harbour");
@@ -157,12 +193,23 @@ impl Scene {
         let drive = DriveStandin::start(DriveStandinOptions::new(users)).await?;
         drive.make_folder(VOLUNTEERS.0, "in");
         drive.put("lindmoor", "results/assay-0420.csv", content("assay-0420.csv"), "rufus");
+        let post = PostStandin::start(PostStandinOptions {
+            reading: SocketAddr::from(([127, 0, 0, 1], 0)),
+            sending: SocketAddr::from(([127, 0, 0, 1], 0)),
+            user: USER.to_owned(),
+            password: password.clone(),
+            address: "office@merrow.example".to_owned(),
+            folder: folder.join("post"),
+        })
+        .await?;
+        wetbank_errands::new_sqlite(&office.join("survey.db"), TABLE).await?;
         Ok(Self {
             folder,
             harbour,
             archive,
             print_shop,
             drive,
+            post,
             password,
             harbour_key: PgpKey::generate("skerrow-harbour", "Skerrow Harbour Office <duty@skerrow.example>")?,
             merrow_key: PgpKey::generate("merrow", "Merrow Estuary Survey Office <desk@merrow.example>")?,
@@ -190,6 +237,11 @@ impl Scene {
         &self.archive
     }
 
+    /// The office's mailbox.
+    pub fn post(&self) -> &PostStandin {
+        &self.post
+    }
+
     /// A file on the volunteers' drive.
     pub fn on_drive(&self, path: &str) -> Option<Vec<u8>> {
         self.drive.get(VOLUNTEERS.0, path).map(|content| content.to_vec())
@@ -199,6 +251,8 @@ impl Scene {
     pub async fn arrange(&self, engine: &Engine) -> Result<()> {
         engine.set_secret("skerrow-password", &SecretString::from(self.password.clone())).await?;
         engine.set_secret("tidewatch-secret-key", &SecretString::from(self.password.clone())).await?;
+        engine.set_secret("post-password", &SecretString::from(self.password.clone())).await?;
+        engine.set_secret("desk-signal", &SecretString::from(DESK_SECRET)).await?;
         engine.set_secret("print-shop-password", &SecretString::from("not-the-right-one")).await?;
         let grant = self.drive.grant(VOLUNTEERS.1, &["files.read", "files.write"]);
         engine.set_secret("volunteers-drive-grant", &SecretString::from(grant)).await?;
@@ -215,6 +269,8 @@ impl Scene {
         }
         let book = BOOK
             .replace("@office@", &self.office().display().to_string())
+            .replace("@imap-port@", &self.post.reading().port().to_string())
+            .replace("@smtp-port@", &self.post.sending().port().to_string())
             .replace("@print-port@", &self.print_shop.address().port().to_string())
             .replace("@bucket@", &self.archive.url())
             .replace("@drive@", &self.drive.url())
@@ -234,28 +290,62 @@ impl Scene {
     }
 
     /// Puts every sample file in its place.
-    pub fn feed_all(&self) -> Result<()> {
+    pub async fn feed_all(&self, engine: &Engine) -> Result<()> {
         for sample in samples() {
             self.put(sample.path)?;
         }
-        Ok(())
+        self.signal(engine, "T9").await
     }
 
     /// One more file, as the day brings them.
-    pub fn feed(&self, number: usize) -> Result<()> {
-        let path = match number % 10 {
+    pub async fn feed(&self, engine: &Engine, number: usize) -> Result<()> {
+        let path = match number % 14 {
             0 => format!("lab/in/assay-{:04}.csv.pgp", 500 + number),
             3 => format!("soundings/sounding-C{number:02}.xyz"),
             5 => format!("desk/bulletin-draft-{number}.txt"),
+            4 => format!("huts/hut-{:02}_2026-03-{:02}.csv", 1 + number % 12, 1 + number % 28),
             6 => format!("gauges/gauge-{:02}_2026-03-14T{:02}00.csv", 1 + number % 12, number % 24),
             7 => format!("drive:in/gauge-{:02} by hand.csv", 1 + number % 12),
             8 => format!("assays/out/notes-{number}.txt"),
+            9 => format!("post:assay-{:04}.csv", 700 + number),
+            10..=12 => format!("crossings/profile-{number}.csv"),
+            13 => {
+                let tile = format!("T{number}");
+                self.put(&format!("tiles/{tile}/sounding-{tile}.xyz"))?;
+                return self.signal(engine, &tile).await;
+            }
             _ => format!("assays/out/assay-{:04}.csv", 600 + number),
         };
         self.put(&path)
     }
 
+    /// The drawing desk's system says that a tile is ready.
+    async fn signal(&self, engine: &Engine, tile: &str) -> Result<()> {
+        let (time, body) = (Timestamp::now().as_second().to_string(), format!("{{\"tile\": \"{tile}\"}}"));
+        let proof = signal_proof(DESK_SECRET, &time, body.as_bytes());
+        let call = SignalCall { rule: "tile-ready", time: &time, proof: &proof, body: body.as_bytes() };
+        engine.signal(call).await?;
+        Ok(())
+    }
+
+    /// A letter from the laboratory with a sheet.
+    fn letter(name: &str) -> Result<Vec<u8>> {
+        let sheet = Enclosed { name: name.to_owned(), content: content(&format!("{BY_MAIL}{name}")) };
+        Ok(write_letter(Letter {
+            from: "desk@lindmoor.example".to_owned(),
+            to: vec!["office@merrow.example".to_owned()],
+            subject: format!("Sheet {name}"),
+            text: "Our drive is down, so here it is by mail.\n".to_owned(),
+            files: vec![sheet],
+            id: format!("{name}@lindmoor.example"),
+            date: Timestamp::now(),
+        })?)
+    }
+
     fn put(&self, path: &str) -> Result<()> {
+        if let Some(name) = path.strip_prefix(BY_MAIL) {
+            return Ok(self.post.bring(&Self::letter(name)?)?);
+        }
         match path.strip_prefix(ON_DRIVE) {
             Some(path) => self.drive.put(VOLUNTEERS.0, path, content(path), "Signe Aas"),
             None => put(&self.office().join(path), &self.arriving(path)?)?,

@@ -2,6 +2,9 @@
 
 #![allow(dead_code, reason = "each test file uses its part")]
 
+pub mod desk;
+pub mod servers;
+
 use std::{
     fs,
     path::{Path, PathBuf},
@@ -76,6 +79,7 @@ impl Archive {
 pub struct Office {
     pub folder: TempDir,
     service: Option<Child>,
+    environment: Vec<(String, String)>,
 }
 
 impl Drop for Office {
@@ -87,7 +91,13 @@ impl Drop for Office {
 impl Office {
     /// A running service with an empty book.
     pub fn open() -> Self {
-        let mut office = Self { folder: TempDir::new().unwrap(), service: None };
+        Self::open_with(&[])
+    }
+
+    /// The same with this in its environment.
+    pub fn open_with(environment: &[(&str, &str)]) -> Self {
+        let environment = environment.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+        let mut office = Self { folder: TempDir::new().unwrap(), service: None, environment };
         fs::create_dir_all(office.path("office")).unwrap();
         office.start();
         office
@@ -107,6 +117,7 @@ impl Office {
         let child = Command::new(BINARY)
             .args(["serve", "--listen", "127.0.0.1:0", "--data"])
             .arg(self.data())
+            .envs(self.environment.iter().map(|(key, value)| (key, value)))
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(log)
@@ -130,6 +141,46 @@ impl Office {
             Command::new("kill").arg(child.id().to_string()).status().unwrap();
             assert!(child.wait().unwrap().success());
         }
+    }
+
+    /// Allows a script as a program of this name.
+    pub fn allow(&self, name: &str, script: &str) {
+        use std::os::unix::fs::PermissionsExt;
+        let path = self.path(&format!("{name}.sh"));
+        fs::write(&path, format!("#!/bin/sh\n{script}\n")).unwrap();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).unwrap();
+        let list = self.data().join("programs.toml");
+        fs::write(&list, format!("[program.{name}]\npath = \"{}\"\n", path.display())).unwrap();
+        fs::set_permissions(list, fs::Permissions::from_mode(0o600)).unwrap();
+    }
+
+    /// Imports a key with its secret part, made by GnuPG.
+    pub fn import_key(&self, name: &str) {
+        let home = self.path("gpg");
+        fs::create_dir(&home).unwrap();
+        let gpg = |words: &[&str]| {
+            let output = Command::new("gpg")
+                .arg("--homedir")
+                .arg(&home)
+                .args(["--batch", "--quiet"])
+                .args(words)
+                .output()
+                .unwrap();
+            assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+            output.stdout
+        };
+        gpg(&["--passphrase", "", "--quick-gen-key", "Merrow <office@merrow.example>", "default", "default", "never"]);
+        let file = self.path("key.asc");
+        fs::write(&file, gpg(&["--armor", "--export-secret-keys"])).unwrap();
+        assert!(self.wetbank(&["key", "import", name, file.to_str().unwrap()]).status.success());
+    }
+
+    /// The most memory in bytes that the service ever had.
+    pub fn peak_memory(&self) -> u64 {
+        let id = self.service.as_ref().unwrap().id();
+        let status = fs::read_to_string(format!("/proc/{id}/status")).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).unwrap();
+        line.trim().trim_end_matches("kB").trim().parse::<u64>().unwrap() << 10
     }
 
     pub fn url(&self) -> String {

@@ -1,0 +1,475 @@
+//! Steps that make many files one, one many, and large ones small.
+
+use std::{
+    io::{BufReader, BufWriter, Read, Write},
+    sync::Arc,
+};
+
+use futures_util::StreamExt;
+use tokio::runtime::Handle;
+use wetbank_archive::{ArchiveError, Format, Limits, Member, Packing};
+use wetbank_core::{Compression, FilePath, PackForm, RelPath, Step, Template};
+use wetbank_journal::{Intention, NewPart, SourceRecord};
+use wetbank_places::Place;
+
+use super::{
+    AtStep, Effect, FailureKind, Hand, StepDone,
+    convert::{Reading, create_private},
+};
+use crate::{EngineError, engine::Core, runner::base, transfer::Source};
+
+/// Sources read from the journal at once.
+const PAGE: i64 = 500;
+/// A longer list of checksums is none.
+const LONGEST_LIST: usize = 64 << 20;
+
+impl From<ArchiveError> for FailureKind {
+    fn from(error: ArchiveError) -> Self {
+        let why = error.to_string();
+        let (code, remedy) = match &error {
+            ArchiveError::Locked(_) | ArchiveError::WrongPassphrase(_) => {
+                ("passphrase", "Set the right passphrase for this step, then release.")
+            }
+            ArchiveError::Twice(_) => (
+                "name-twice",
+                "Rename the files before they are packed, or keep their folders with folders = true; then release.",
+            ),
+            ArchiveError::Name { .. } | ArchiveError::NotAFile(_) => {
+                ("unsafe-archive", "Ask the sender what this is; nothing of it was taken out. Then dismiss it.")
+            }
+            ArchiveError::TooMany(_) | ArchiveError::TooLarge(_) | ArchiveError::Bomb(_) => (
+                "too-large",
+                "If the sender means it, allow more with files = … and most = \"…\" in the step, then release.",
+            ),
+            ArchiveError::Io(_) if error.is_retryable() => {
+                return Self::Passing {
+                    code: "work-folder".to_owned(),
+                    why: format!("cannot write the work folder: {why}"),
+                    remedy: "Free space on the disk that holds Wetbank's data folder.".to_owned(),
+                };
+            }
+            _ => ("damaged", "Ask the sender to send the file again; then dismiss this one."),
+        };
+        Self::Lasting { code: code.to_owned(), why, remedy: remedy.to_owned() }
+    }
+}
+
+/// The sources of an item, read page by page from a blocking task.
+pub(super) struct Sources {
+    core: Arc<Core>,
+    handle: Handle,
+    item: i64,
+    page: std::vec::IntoIter<SourceRecord>,
+    after: i64,
+}
+
+impl Iterator for Sources {
+    type Item = Result<(SourceRecord, Hand, Source), FailureKind>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        if self.page.len() == 0 {
+            let page = self.handle.block_on(self.core.journal.sources(self.item, self.after, PAGE));
+            self.page = match page {
+                Ok(page) => page.into_iter(),
+                Err(error) => return Some(Err(error.into())),
+            };
+        }
+        let record = self.page.next()?;
+        self.after = record.item;
+        Some(self.source(record))
+    }
+}
+
+impl Sources {
+    fn source(&self, record: SourceRecord) -> Result<(SourceRecord, Hand, Source), FailureKind> {
+        let hand: Option<Hand> = record.hand.as_deref().and_then(|hand| serde_json::from_str(hand).ok());
+        let Some(hand) = hand else {
+            return Err(EngineError::NotNow(format!("{} has nothing in hand", record.file)).into());
+        };
+        let place: Arc<dyn Place> = match &hand.place {
+            Some(name) => self.core.arrangement().place(name)?,
+            None => Arc::new(self.core.work_folder.clone()),
+        };
+        let source = Source { place, path: hand.path.clone(), fingerprint: hand.fingerprint.clone() };
+        Ok((record, hand, source))
+    }
+
+    /// Opens a source, which must be in the state in which it was gathered.
+    fn open(&self, source: &Source) -> Result<Reading, FailureKind> {
+        self.handle.block_on(async {
+            let there = source.place.stat(&source.path).await?;
+            if there.fingerprint != source.fingerprint {
+                return Err(FailureKind::Lasting {
+                    code: "changed".to_owned(),
+                    why: format!("{}:/{} changed while it waited for the others", source.place.name(), source.path),
+                    remedy: "Dismiss this and run the rule again, so that all files are taken as they are now."
+                        .to_owned(),
+                });
+            }
+            Ok(Reading::open(source, Arc::default()).await?)
+        })
+    }
+}
+
+impl AtStep<'_> {
+    pub(super) async fn compress(
+        &self,
+        with: Compression,
+        name: &Template,
+        attempt: &mut Option<i64>,
+    ) -> Effect<StepDone> {
+        let with = match with {
+            Compression::Gzip => wetbank_archive::Compression::Gzip,
+            Compression::Zstd => wetbank_archive::Compression::Zstd,
+        };
+        self.through_work(name, attempt, move |input, output| {
+            wetbank_archive::compress(input, output, with).map(|()| None)
+        })
+        .await
+    }
+
+    pub(super) async fn expand(&self, name: &Template, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let size = self.hand.fingerprint.size;
+        self.through_work(name, attempt, move |input, output| {
+            wetbank_archive::expand(input, output, size, Limits::default()).map(|_| None)
+        })
+        .await
+    }
+
+    /// Packs the sources of this item into one file in the work folder.
+    pub(super) async fn pack(&self, step: &Step, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let Step::Pack { form, passphrase, folders, name } = step else { unreachable!("called for this step only") };
+        let passphrase = match passphrase {
+            Some(secret) => Some(self.core.keys.secret(secret.as_str()).await?),
+            None => None,
+        };
+        let format = match form {
+            PackForm::Zip => Format::Zip,
+            PackForm::TarGz => Format::TarGz,
+        };
+        let (rule, folders) = (self.rule.clone(), *folders);
+        let started = self.work.started;
+        self.make_of_sources(name, attempt, move |sources, output| {
+            use secrecy::ExposeSecret;
+            // A failure of a source must not be mistaken for one of the archive.
+            let mut failure = None;
+            let mut taken = sources;
+            let members = std::iter::from_fn(|| {
+                let (record, hand, source) = match taken.next()? {
+                    Ok(source) => source,
+                    Err(kind) => {
+                        failure = Some(kind);
+                        return Some(Err(std::io::Error::from(std::io::ErrorKind::Interrupted).into()));
+                    }
+                };
+                let name = if folders { kept_folders(&rule, &record.file, &hand, started) } else { hand.name.clone() };
+                let (size, modified) = (hand.fingerprint.size, hand.fingerprint.modified_at());
+                match taken.open(&source) {
+                    Ok(reading) => Some(Ok((Member { name, size, modified }, reading))),
+                    Err(kind) => {
+                        failure = Some(kind);
+                        Some(Err(std::io::Error::from(std::io::ErrorKind::Interrupted).into()))
+                    }
+                }
+            });
+            let packing = Packing { passphrase: passphrase.as_ref().map(|secret| secret.expose_secret()) };
+            let packed = wetbank_archive::pack(format, BufWriter::with_capacity(256 << 10, output), &packing, members);
+            match (failure, packed) {
+                (Some(kind), _) => Err(kind),
+                (None, packed) => Ok(Some(files(packed?))),
+            }
+        })
+        .await
+    }
+
+    /// Lists the checksums of the sources of this item, as `sha256sum` does.
+    pub(super) async fn manifest(&self, name: &Template, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        self.make_of_sources(name, attempt, move |mut sources, output| {
+            let mut output = BufWriter::new(output);
+            let mut count = 0;
+            while let Some(source) = sources.next() {
+                let (_, hand, source) = source?;
+                let sum = sum(sources.open(&source)?)?;
+                writeln!(output, "{}", listed(&sum, &hand.name.name_text())).map_err(ArchiveError::from)?;
+                count += 1;
+            }
+            output.flush().map_err(ArchiveError::from)?;
+            Ok(Some(files(count)))
+        })
+        .await
+    }
+
+    /// Makes a file in the work folder from all sources of this item.
+    async fn make_of_sources(
+        &self,
+        name: &Template,
+        attempt: &mut Option<i64>,
+        make: impl FnOnce(Sources, &mut std::fs::File) -> Effect<Option<String>> + Send + 'static,
+    ) -> Effect<StepDone> {
+        let name = self.with_facts(|facts| name.render_name(&RelPath::root(), facts))?;
+        let id = self.core.journal.next_attempt();
+        self.start(self.began(id, None, None), attempt).await?;
+        let _slot = self.core.crypt_slots.acquire().await.expect("the semaphore is never closed");
+        let _moving = self.moving(0);
+        let path = self.work_path();
+        let (part, last) = (self.in_work(&format!("{path}.part")), self.in_work(&path.to_string()));
+        let sources = Sources {
+            core: self.core.clone(),
+            handle: Handle::current(),
+            item: self.work.item,
+            page: Vec::new().into_iter(),
+            after: 0,
+        };
+        let made = tokio::task::spawn_blocking(move || {
+            let mut file = create_private(&part).map_err(ArchiveError::from)?;
+            let note = make(sources, &mut file)?;
+            file.sync_data().map_err(ArchiveError::from)?;
+            drop(file);
+            let file = std::fs::File::open(&part).map_err(ArchiveError::from)?;
+            let mut hashing = wetbank_crypt::Hashing::for_ourselves();
+            let mut reading = BufReader::with_capacity(256 << 10, file);
+            each_chunk(&mut reading, |chunk| hashing.update_slice(chunk)).map_err(ArchiveError::from)?;
+            std::fs::rename(&part, &last).map_err(ArchiveError::from)?;
+            Ok::<_, FailureKind>((note, hashing.finish()))
+        });
+        let (note, digests) = made.await.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
+        let entry = self.core.work_folder.stat(&path).await?;
+        let size = entry.fingerprint.size;
+        let hand = Hand {
+            place: None,
+            path,
+            name: name.clone(),
+            fingerprint: entry.fingerprint,
+            original: None,
+            fault: None,
+            count: None,
+        };
+        let target = FilePath { place: self.core.work_folder.name().clone(), path: name.clone() };
+        let (sha256, blake3) = (digests.sha256, digests.blake3);
+        let intention = Intention { attempt: id, intent: String::new(), target, size, sha256, blake3, output: None };
+        self.core.journal.intend(intention).await?;
+        Ok(StepDone {
+            attempt: Some(id),
+            note,
+            skipped: false,
+            size: Some(size),
+            also_named: Some(name.to_string()),
+            ..StepDone::nothing(&hand, "")
+        })
+    }
+
+    /// Takes the files of the archive in hand out.
+    pub(super) async fn unpack(&self, step: &Step, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let Step::Unpack { passphrase, files: most, bytes } = step else { unreachable!("called for this step only") };
+        let passphrase = match passphrase {
+            Some(secret) => Some(self.core.keys.secret(secret.as_str()).await?),
+            None => None,
+        };
+        let limits = Limits { files: *most, bytes: bytes.0, ..Limits::default() };
+        let source = self.source()?;
+        let id = self.core.journal.next_attempt();
+        self.start(self.began(id, None, None), attempt).await?;
+        let _slot = self.core.crypt_slots.acquire().await.expect("the semaphore is never closed");
+        let before = source.place.stat(&source.path).await?;
+        let done = self.moving(before.fingerprint.size);
+        let path = self.work_path();
+        let (whole, folder) = (self.in_work(&format!("{path}.part")), self.in_work(&format!("{path}.d")));
+        let mut reading = Reading::open(&source, done).await?;
+        let broken = reading.broken.clone();
+        let taken = tokio::task::spawn_blocking(move || {
+            use secrecy::ExposeSecret;
+            // An archive's directory stands at its end, so all of it must be here.
+            let mut file = create_private(&whole)?;
+            std::io::copy(&mut reading, &mut file)?;
+            drop(file);
+            let _ = std::fs::remove_dir_all(&folder);
+            std::fs::create_dir(&folder)?;
+            let passphrase = passphrase.as_ref().map(|secret| secret.expose_secret());
+            let taken = wetbank_archive::unpack(std::fs::File::open(&whole)?, &folder, passphrase, limits);
+            if taken.is_err() {
+                let _ = std::fs::remove_dir_all(&folder);
+            }
+            std::fs::remove_file(&whole)?;
+            taken
+        })
+        .await
+        .map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))?;
+        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
+            return Err(error.into());
+        }
+        let taken = taken?;
+        if taken.is_empty() {
+            return Err(ArchiveError::Damaged("there is no file in it".to_owned()).into());
+        }
+        let mut parts = Vec::with_capacity(taken.len());
+        for (number, one) in taken.iter().enumerate() {
+            let path = RelPath::parse(&format!("{path}.d/{number}")).expect("a plain path");
+            let entry = self.core.work_folder.stat(&path).await?;
+            let name = RelPath::from_bytes(one.name.name()).expect("a name of a path");
+            let fingerprint = entry.fingerprint;
+            let (shown, size) = (fingerprint.to_string(), fingerprint.size);
+            let hand = Hand { place: None, path, name, fingerprint, original: None, fault: None, count: None };
+            parts.push(NewPart {
+                file: FilePath { place: self.work.file.place.clone(), path: self.work.file.path.join(&one.name) },
+                fingerprint: shown,
+                size,
+                step: 0,
+                hand: serde_json::to_string(&hand).expect("plain values serialise"),
+            });
+        }
+        let note = files(parts.len());
+        Ok(StepDone { attempt: Some(id), skipped: false, parts, ..StepDone::nothing(self.hand, &note) })
+    }
+
+    /// Compares the file in hand with the list of checksums beside the original.
+    pub(super) async fn check_manifest(&self, name: &Template, attempt: &mut Option<i64>) -> Effect<StepDone> {
+        let list = self.with_facts(|facts| name.render_name(&self.work.file.path.parent(), facts))?;
+        let place = self.place(&self.work.file.place)?;
+        let source = self.source()?;
+        let id = self.core.journal.next_attempt();
+        let shown = FilePath { place: place.name().clone(), path: list.clone() };
+        self.start(self.began(id, Some(shown.clone()), None), attempt).await?;
+        let mut text = Vec::new();
+        let mut chunks = place.read(&list, 0).await?;
+        while let Some(chunk) = chunks.next().await.transpose()? {
+            text.extend_from_slice(&chunk);
+            if text.len() > LONGEST_LIST {
+                return Err(ArchiveError::Damaged(format!("{shown} is too long for a list of checksums")).into());
+            }
+        }
+        let own = self.hand.name.name_text();
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let Some(wanted) = find_listed(&text, &own) else {
+            return Err(FailureKind::Lasting {
+                code: "not-listed".to_owned(),
+                why: format!("{shown} does not list \"{own}\""),
+                remedy: "Ask the sender for a complete list, then release; or dismiss.".to_owned(),
+            });
+        };
+        let reading = Reading::open(&source, self.moving(self.hand.fingerprint.size)).await?;
+        let broken = reading.broken.clone();
+        let found = tokio::task::spawn_blocking(move || sum(reading)).await;
+        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
+            return Err(error.into());
+        }
+        let found = found.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
+        if !found.eq_ignore_ascii_case(&wanted) {
+            return Err(FailureKind::Lasting {
+                code: "checksum".to_owned(),
+                why: format!("its SHA-256 is {found}, but {shown} says {wanted}"),
+                remedy: "Ask the sender to send the file again; then dismiss this one.".to_owned(),
+            });
+        }
+        let note = format!("its SHA-256 is the one in {shown}");
+        Ok(StepDone { attempt: Some(id), skipped: false, ..StepDone::nothing(self.hand, &note) })
+    }
+
+    /// The name of what this step makes in the work folder.
+    pub(super) fn work_path(&self) -> RelPath {
+        let name = format!("{}-{}-{}", self.work.item, self.branch, self.step);
+        RelPath::parse(&name).expect("a plain name")
+    }
+
+    pub(super) fn in_work(&self, name: &str) -> std::path::PathBuf {
+        self.core.work_folder.root().join(name)
+    }
+}
+
+/// A file's name in an archive that keeps folders.
+fn kept_folders(rule: &wetbank_core::Rule, file: &FilePath, hand: &Hand, started: jiff::Timestamp) -> RelPath {
+    let facts = wetbank_core::FileFacts::new(file, &hand.fingerprint);
+    let facts = wetbank_core::TemplateFacts { file: &facts, rule, run: 0, started, now: started };
+    let folder = file.path.parent();
+    let below = folder.below(&base(rule, file, &facts)).unwrap_or_else(RelPath::root);
+    below.join(&hand.name)
+}
+
+fn files(count: usize) -> String {
+    if count == 1 { "1 file".to_owned() } else { format!("{count} files") }
+}
+
+fn each_chunk(from: &mut impl Read, mut with: impl FnMut(&[u8])) -> std::io::Result<()> {
+    let mut buffer = vec![0; 256 << 10];
+    loop {
+        let read = from.read(&mut buffer)?;
+        if read == 0 {
+            return Ok(());
+        }
+        with(&buffer[..read]);
+    }
+}
+
+/// The SHA-256 of what is read, in hexadecimal.
+fn sum(mut reading: Reading) -> Effect<String> {
+    let mut hashing = wetbank_crypt::Hashing::default();
+    let broken = reading.broken.clone();
+    let read = each_chunk(&mut reading, |chunk| hashing.update_slice(chunk));
+    if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
+        return Err(error.into());
+    }
+    read.map_err(ArchiveError::from)?;
+    Ok(hashing.finish().sha256.unwrap_or_default())
+}
+
+/// A line of a list of checksums. A name that would break the line is escaped, which a backslash
+/// at its start tells.
+fn listed(sum: &str, name: &str) -> String {
+    let escaped = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
+    if escaped == name { format!("{sum}  {name}") } else { format!("\\{sum}  {escaped}") }
+}
+
+/// What a list says of a name.
+fn find_listed(list: &str, name: &str) -> Option<String> {
+    list.lines().find_map(|line| {
+        let (escaped, line) = line.strip_prefix('\\').map_or((false, line), |rest| (true, rest));
+        let (sum, rest) = line.split_once(' ')?;
+        // A space or an asterisk tells text from binary.
+        let there = rest.strip_prefix([' ', '*'])?;
+        let there = if escaped { unescaped(there) } else { there.to_owned() };
+        let is_it = there.strip_prefix("./").unwrap_or(&there) == name;
+        (is_it && sum.len() == 64 && sum.bytes().all(|b| b.is_ascii_hexdigit())).then(|| sum.to_owned())
+    })
+}
+
+fn unescaped(name: &str) -> String {
+    let mut plain = String::with_capacity(name.len());
+    let mut letters = name.chars();
+    while let Some(letter) = letters.next() {
+        match (letter, letter == '\\') {
+            (_, true) => match letters.next() {
+                Some('n') => plain.push('\n'),
+                Some('r') => plain.push('\r'),
+                Some(other) => plain.push(other),
+                None => {}
+            },
+            (letter, false) => plain.push(letter),
+        }
+    }
+    plain
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_list_of_checksums_is_read_as_it_is_written() {
+        let sum = "ab".repeat(32);
+        for name in ["gauge-07.csv", "a b.csv", "back\\slash", "new\nline", "back\\nline", " lead"] {
+            let line = listed(&sum, name);
+            assert!(!line.contains('\n'));
+            assert_eq!(find_listed(&line, name), Some(sum.clone()), "{line}");
+        }
+        assert_eq!(find_listed(&format!("{sum} *gauge-07.csv\r\n"), "gauge-07.csv"), Some(sum.clone()));
+        assert_eq!(find_listed(&format!("{sum} *./gauge-07.csv\n"), "gauge-07.csv"), Some(sum.clone()));
+        for wrong in [
+            "",
+            "gauge-07.csv",
+            "12  gauge-07.csv",
+            &format!("{sum}  other.csv"),
+            &format!("{}  gauge-07.csv", "xy".repeat(32)),
+        ] {
+            assert_eq!(find_listed(wrong, "gauge-07.csv"), None, "{wrong}");
+        }
+    }
+}

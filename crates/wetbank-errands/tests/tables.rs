@@ -1,0 +1,141 @@
+//! What comes out of a table is what such files are, whatever stands in it.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+use wetbank_core::{Asked, Database, DatabaseKind, Name};
+use wetbank_errands::{Extracting, Loading, Source, extract, load, new_sqlite};
+
+struct Made {
+    _folder: tempfile::TempDir,
+    source: Source,
+}
+
+async fn made(statements: &str) -> Made {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("survey.db");
+    new_sqlite(&file, statements).await.unwrap();
+    let kind = DatabaseKind::Sqlite { file: file.display().to_string() };
+    let database = Database { name: Name::new("survey").unwrap(), title: "Survey".to_owned(), kind };
+    Made { _folder: folder, source: Source { database, password: None } }
+}
+
+impl Made {
+    async fn extract(&self, query: &str, separator: u8) -> (u64, String) {
+        self.asked(Asked::Query(query.to_owned()), separator).await
+    }
+
+    async fn asked(&self, asked: Asked, separator: u8) -> (u64, String) {
+        let extracting = Extracting { asked, values: Vec::new(), separator };
+        let mut output = Vec::new();
+        let rows = extract(&self.source, extracting, &mut output).await.unwrap();
+        (rows, String::from_utf8(output).unwrap())
+    }
+
+    async fn load(&self, text: &str, key: &str) -> Result<wetbank_errands::Loaded, wetbank_errands::ErrandError> {
+        let loading = Loading {
+            table: "t".to_owned(),
+            columns: Vec::new(),
+            separator: b',',
+            encoding: "utf-8".to_owned(),
+            leave_out: false,
+            replace: false,
+            key: key.to_owned(),
+        };
+        load(&self.source, loading, std::io::Cursor::new(text.to_owned().into_bytes())).await
+    }
+}
+
+#[tokio::test]
+async fn every_value_is_written_so_that_it_can_be_read_back() {
+    let made = made(
+        "CREATE TABLE t (a, \"b c\", rowid TEXT); INSERT INTO t VALUES (1, 2.0, NULL), ('x,y', 'say \"so\"', 'two
+lines'), (x'00ff', '', -0.25), ('it''s', ';', 12345678901234)",
+    )
+    .await;
+    let (rows, text) = made.extract("SELECT a, \"b c\", rowid FROM t", b',').await;
+    let expected =
+        "a,b c,rowid\n1,2.0,\n\"x,y\",\"say \"\"so\"\"\",\"two\nlines\"\n00ff,,-0.25\nit's,;,12345678901234\n";
+    assert_eq!((rows, text.as_str()), (4, expected));
+    let mut reader = csv::Reader::from_reader(text.as_bytes());
+    assert_eq!(reader.records().map(|record| record.unwrap().len()).sum::<usize>(), 12);
+    let (_, text) = made.extract("SELECT \"b c\" FROM t", b';').await;
+    assert_eq!(text, "b c\n2.0\n\"say \"\"so\"\"\"\n\"\"\n\";\"\n", "a line is never empty");
+}
+
+#[tokio::test]
+async fn rows_of_very_different_sizes_come_out_in_their_order_and_all_of_them() {
+    let made = made(
+        "CREATE TABLE t (n, text); WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 9000) \
+         INSERT INTO t SELECT n, CASE WHEN n % 1000 = 0 THEN hex(zeroblob(300000)) ELSE 'x' END FROM c",
+    )
+    .await;
+    let (rows, text) = made.extract("SELECT n, text, n AS n FROM t ORDER BY n DESC", b',').await;
+    assert_eq!(rows, 9000);
+    let numbers: Vec<u32> = text.lines().skip(1).map(|line| line.split(',').next().unwrap().parse().unwrap()).collect();
+    assert!(numbers.len() == 9000 && numbers.windows(2).all(|pair| pair[0] == pair[1] + 1));
+    assert_eq!(made.extract("SELECT n FROM t WHERE n < 0", b',').await, (0, "n\n".to_owned()));
+}
+
+#[tokio::test]
+async fn numbers_without_end_wide_rows_and_bytes_late_in_a_table_come_out() {
+    let made = made("CREATE TABLE t (a REAL, b); INSERT INTO t VALUES (9e999, 0.1), (-9e999, 1e300)").await;
+    assert_eq!(made.extract("SELECT a, b FROM t", b',').await.1, "a,b\nInf,0.1\n-Inf,1.0e+300\n");
+    let wide = (0..250).map(|n| format!("{n} AS c{n}")).collect::<Vec<_>>().join(",");
+    let (_, text) = made.extract(&format!("SELECT {wide}"), b',').await;
+    let numbers: Vec<String> = (0..250).map(|n| n.to_string()).collect();
+    assert_eq!(text.lines().nth(1).unwrap(), numbers.join(","));
+    let late = "WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 6000) \
+                SELECT n, CASE n WHEN 5000 THEN x'00ff' ELSE 'ü\\\u{1}' END AS text FROM c";
+    let (rows, text) = made.extract(late, b',').await;
+    assert_eq!((rows, text.lines().nth(5000)), (6000, Some("5000,00ff")));
+    assert_eq!(text.lines().nth(6000), Some("6000,ü\\\u{1}"));
+}
+
+#[tokio::test]
+async fn whole_tables_come_out_whatever_their_rows_are_numbered() {
+    let made = made(
+        "CREATE TABLE gaps (n INTEGER PRIMARY KEY, b BLOB); INSERT INTO gaps VALUES (-9223372036854775808, 'first'), \
+         (-3, NULL), (0, x'01'), (9000000, 'far'), (9223372036854775807, 'last'); \
+         CREATE TABLE keyed (k TEXT PRIMARY KEY, v) WITHOUT ROWID; INSERT INTO keyed VALUES ('b', 2), ('a', 1); \
+         CREATE TABLE taken (rowid, oid, _rowid_); CREATE VIEW seen AS SELECT k FROM keyed; \
+         CREATE TABLE named (\"a b\", rowid); INSERT INTO named VALUES (1, 'z'), (2, 'y'); CREATE TABLE none (a, b); \
+         CREATE TABLE reckoned (a, b AS (a * 2), c AS (a + 0.5) STORED); INSERT INTO reckoned VALUES (2)",
+    )
+    .await;
+    for (table, rows, text) in [
+        ("gaps", 5, "n,b\n-9223372036854775808,first\n-3,\n0,01\n9000000,far\n9223372036854775807,last\n"),
+        ("main.keyed", 2, "k,v\na,1\nb,2\n"),
+        ("seen", 2, "k\na\nb\n"),
+        ("NAMED", 2, "a b,rowid\n1,z\n2,y\n"),
+        ("none", 0, "a,b\n"),
+        ("reckoned", 1, "a,b,c\n2,4,2.5\n"),
+    ] {
+        assert_eq!(made.asked(Asked::Table(table.to_owned()), b',').await, (rows, text.to_owned()), "{table}");
+    }
+    let asked = Asked::Table("taken".to_owned());
+    let extracting = Extracting { asked, values: Vec::new(), separator: b',' };
+    let error = extract(&made.source, extracting, Vec::new()).await.unwrap_err().to_string();
+    assert!(error.contains("rename one with AS"), "{error}");
+}
+
+#[tokio::test]
+async fn what_is_no_question_is_refused_and_nothing_is_changed() {
+    let made = made("CREATE TABLE t (a INTEGER NOT NULL)").await;
+    for query in ["DELETE FROM t", "SELECT nothing FROM t", "nonsense", "SELECT 1; DROP TABLE t", "SELECT :day"] {
+        let extracting = Extracting { asked: Asked::Query(query.to_owned()), values: Vec::new(), separator: b',' };
+        assert!(extract(&made.source, extracting, Vec::new()).await.is_err(), "{query}");
+    }
+    assert_eq!(made.extract("SELECT count(*) AS n FROM sqlite_schema", b',').await.1, "n\n1\n");
+}
+
+#[tokio::test]
+async fn a_load_is_done_once_and_wholly_or_not_at_all() {
+    let made = made("CREATE TABLE t (a INTEGER NOT NULL, b REAL)").await;
+    assert_eq!(made.load("a,b\n1,2.5\n2,\n", "one").await.unwrap().rows, 2);
+    assert!(made.load("a,b\n1,2.5\n2,\n", "one").await.unwrap().before);
+    let error = made.load("a,b\n3,1\n,2\n4,x\n", "two").await.unwrap_err().to_string();
+    assert_eq!(error, "2 rows do not fit, so none was loaded: line 3: a is empty; line 4: b is \"x\", not a number");
+    assert_eq!(made.load("a\n5\n", "two").await.unwrap().rows, 1, "what failed left no mark");
+    assert_eq!(made.extract("SELECT a, b FROM t ORDER BY a", b',').await.1, "a,b\n1,2.5\n2,\n5,\n");
+    assert!(made.load("a,c\n1,2\n", "three").await.unwrap_err().to_string().contains("no column \"c\"; it has a, b"));
+}

@@ -1,0 +1,1 @@
+DELETE FROM chained WHERE id = ?1

@@ -1,0 +1,1 @@
+DELETE FROM counter WHERE rule = ?1 AND day < ?2

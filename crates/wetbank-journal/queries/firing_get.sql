@@ -1,0 +1,1 @@
+SELECT at FROM firing WHERE rule = ?1

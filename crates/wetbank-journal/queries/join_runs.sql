@@ -1,0 +1,1 @@
+SELECT DISTINCT run FROM item WHERE state = 'joining'

@@ -1,0 +1,1 @@
+DELETE FROM outbox WHERE state <> 'waiting' AND ended < ?1

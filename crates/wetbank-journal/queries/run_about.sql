@@ -1,0 +1,1 @@
+UPDATE run SET about = ?2 WHERE id = ?1

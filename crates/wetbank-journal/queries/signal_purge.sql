@@ -1,0 +1,1 @@
+DELETE FROM signal WHERE at < ?1
