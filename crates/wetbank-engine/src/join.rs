@@ -1,8 +1,8 @@
 //! Items that wait for others of their run: who is complete goes on.
 
 use std::{
-    collections::{BTreeSet, HashSet},
-    sync::{Arc, Mutex, PoisonError},
+    collections::{BTreeSet, HashMap},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
 
@@ -17,36 +17,44 @@ const PAGE: i64 = 256;
 /// After the journal refused something, when it is tried again.
 const AGAIN: Duration = Duration::from_secs(5);
 
-/// Runs in which items wait for others.
+/// Runs in which items wait for others, and whether something happened there since the last look.
 #[derive(Debug, Default)]
 pub(crate) struct Joins {
-    /// All of them.
-    runs: Mutex<HashSet<i64>>,
-    /// Those in which something happened.
-    news: Mutex<BTreeSet<i64>>,
+    runs: Mutex<HashMap<i64, bool>>,
     changed: Notify,
 }
 
 impl Joins {
     /// Items of this run wait for others from now on.
     pub fn expect(&self, run: i64) {
-        self.runs.lock().unwrap_or_else(PoisonError::into_inner).insert(run);
+        self.runs().insert(run, true);
+        self.changed.notify_one();
     }
 
-    /// An item of this run came to rest, or waits for others.
+    /// An item of this run came to rest.
     pub fn news(&self, run: i64) {
-        if self.runs.lock().unwrap_or_else(PoisonError::into_inner).contains(&run) {
-            self.news.lock().unwrap_or_else(PoisonError::into_inner).insert(run);
+        if let Some(news) = self.runs().get_mut(&run) {
+            *news = true;
             self.changed.notify_one();
         }
     }
 
+    /// The runs in which something happened, which are looked at now.
     fn take(&self) -> BTreeSet<i64> {
-        std::mem::take(&mut *self.news.lock().unwrap_or_else(PoisonError::into_inner))
+        let mut runs = self.runs();
+        runs.iter_mut().filter_map(|(run, news)| std::mem::take(news).then_some(*run)).collect()
     }
 
+    /// Nothing waits in this run any more, unless something happened there since it was taken.
     fn forget(&self, run: i64) {
-        self.runs.lock().unwrap_or_else(PoisonError::into_inner).remove(&run);
+        let mut runs = self.runs();
+        if runs.get(&run) == Some(&false) {
+            runs.remove(&run);
+        }
+    }
+
+    fn runs(&self) -> MutexGuard<'_, HashMap<i64, bool>> {
+        self.runs.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -58,10 +66,7 @@ pub(crate) async fn run(core: Arc<Core>) {
             match core.journal.joining_runs().await {
                 Ok(runs) => {
                     known = true;
-                    for run in runs {
-                        core.joins.expect(run);
-                        core.joins.news(run);
-                    }
+                    runs.into_iter().for_each(|run| core.joins.expect(run));
                 }
                 Err(error) => tracing::error!(%error, "items that wait for others cannot be read"),
             }
@@ -91,11 +96,9 @@ async fn check(core: &Arc<Core>, run: i64) -> Result<(), EngineError> {
         let each = page.into_iter().map(|through| go_on(core, through));
         futures_util::future::try_join_all(each).await?;
     }
-    // Forgotten first and remembered when some still wait, so that one that begins to wait
-    // meanwhile is not missed.
-    core.joins.forget(run);
-    if core.journal.joining_runs().await?.contains(&run) {
-        core.joins.expect(run);
+    if !core.journal.joining_runs().await?.contains(&run) {
+        core.joins.forget(run);
+        return Ok(());
     }
     let gathered = core.journal.gathered(run).await?;
     let standing = core.journal.standing(run).await?;
@@ -128,5 +131,42 @@ async fn go_on(core: &Arc<Core>, through: Through) -> Result<(), EngineError> {
         // Its content did not arrive: the original stays where it is.
         Some(why) => runner::leave(core, &mut work, format!("what was made of it was left out: {why}")).await,
         None => runner::resume(core, work).await,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn taken(joins: &Joins) -> Vec<i64> {
+        joins.take().into_iter().collect()
+    }
+
+    #[test]
+    fn only_runs_in_which_something_waits_are_looked_at() {
+        let joins = Joins::default();
+        joins.news(7);
+        assert!(taken(&joins).is_empty());
+        joins.expect(7);
+        assert_eq!(taken(&joins), [7]);
+        assert!(taken(&joins).is_empty());
+        joins.news(7);
+        assert_eq!(taken(&joins), [7]);
+        joins.forget(7);
+        joins.news(7);
+        assert!(taken(&joins).is_empty());
+    }
+
+    #[test]
+    fn what_happens_during_a_look_is_looked_at_next() {
+        let joins = Joins::default();
+        joins.expect(7);
+        assert_eq!(taken(&joins), [7]);
+        joins.news(7);
+        joins.forget(7);
+        assert_eq!(taken(&joins), [7]);
+        joins.expect(7);
+        joins.forget(7);
+        assert_eq!(taken(&joins), [7]);
     }
 }

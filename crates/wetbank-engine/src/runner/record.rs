@@ -66,8 +66,7 @@ pub(super) fn tell(core: &Core, work: &mut Work, state: ItemState) {
     if state == ItemState::Joining {
         // Only now is it in the journal; before, nobody could have seen that it waits.
         core.joins.expect(work.run);
-    }
-    if state.is_at_rest() || state == ItemState::Joining {
+    } else if state.is_at_rest() {
         core.joins.news(work.run);
     }
 }

@@ -5,6 +5,7 @@ use tokio::runtime::Handle;
 use wetbank_core::{FilePath, Template};
 use wetbank_crypt::CryptError;
 use wetbank_journal::NewPart;
+use wetbank_places::{PlaceError, PlaceErrorKind};
 
 use super::{AtStep, Effect, FailureKind, Hand, StepDone, convert::Reading};
 use crate::{EngineError, clock};
@@ -60,7 +61,16 @@ impl AtStep<'_> {
         let shown = FilePath { place: place.name().clone(), path: path.clone() };
         self.start(self.began(id, Some(shown.clone()), None), attempt).await?;
         let mut signature = Vec::new();
-        let mut chunks = place.read(&path, 0).await?;
+        let missing = |error: PlaceError| match error.kind {
+            // It may be on its way, behind the file.
+            PlaceErrorKind::NotFound => FailureKind::Passing {
+                code: "no-signature".to_owned(),
+                why: format!("its signature {shown} is not there"),
+                remedy: "Ask the sender for the signature, or correct its name in the rule; then release.".to_owned(),
+            },
+            _ => error.into(),
+        };
+        let mut chunks = place.read(&path, 0).await.map_err(missing)?;
         while let Some(chunk) = chunks.next().await.transpose()? {
             signature.extend_from_slice(&chunk);
             if signature.len() > LONGEST {
