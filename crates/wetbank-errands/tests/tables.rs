@@ -2,6 +2,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+use std::{collections::BTreeSet, time::Duration};
+
+use sqlx::{
+    ConnectOptions, Executor,
+    sqlite::{SqliteConnectOptions, SqliteSynchronous},
+};
 use wetbank_core::{Asked, Database, DatabaseKind, Name};
 use wetbank_errands::{Extracting, Loading, Source, extract, load, new_sqlite};
 
@@ -99,7 +105,8 @@ async fn whole_tables_come_out_whatever_their_rows_are_numbered() {
          CREATE TABLE keyed (k TEXT PRIMARY KEY, v) WITHOUT ROWID; INSERT INTO keyed VALUES ('b', 2), ('a', 1); \
          CREATE TABLE taken (rowid, oid, _rowid_); CREATE VIEW seen AS SELECT k FROM keyed; \
          CREATE TABLE named (\"a b\", rowid); INSERT INTO named VALUES (1, 'z'), (2, 'y'); CREATE TABLE none (a, b); \
-         CREATE TABLE reckoned (a, b AS (a * 2), c AS (a + 0.5) STORED); INSERT INTO reckoned VALUES (2)",
+         CREATE TABLE reckoned (a, b AS (a * 2), c AS (a + 0.5) STORED); INSERT INTO reckoned VALUES (2); \
+         CREATE TABLE listed (a, b AS (json_array(a, 'x],')), c AS (json_object('k', a)), d); INSERT INTO listed VALUES (1, '\\'), (2, '[]')",
     )
     .await;
     for (table, rows, text) in [
@@ -109,6 +116,11 @@ async fn whole_tables_come_out_whatever_their_rows_are_numbered() {
         ("NAMED", 2, "a b,rowid\n1,z\n2,y\n"),
         ("none", 0, "a,b\n"),
         ("reckoned", 1, "a,b,c\n2,4,2.5\n"),
+        (
+            "listed",
+            2,
+            "a,b,c,d\n1,\"[1,\"\"x],\"\"]\",\"{\"\"k\"\":1}\",\\\n2,\"[2,\"\"x],\"\"]\",\"{\"\"k\"\":2}\",[]\n",
+        ),
     ] {
         assert_eq!(made.asked(Asked::Table(table.to_owned()), b',').await, (rows, text.to_owned()), "{table}");
     }
@@ -138,4 +150,48 @@ async fn a_load_is_done_once_and_wholly_or_not_at_all() {
     assert_eq!(made.load("a\n5\n", "two").await.unwrap().rows, 1, "what failed left no mark");
     assert_eq!(made.extract("SELECT a, b FROM t ORDER BY a", b',').await.1, "a,b\n1,2.5\n2,\n5,\n");
     assert!(made.load("a,c\n1,2\n", "three").await.unwrap_err().to_string().contains("no column \"c\"; it has a, b"));
+}
+
+#[tokio::test]
+async fn a_table_of_any_length_comes_out_row_by_row() {
+    for length in [1, 15, 16, 17, 31, 32, 33, 34, 63, 8_031, 8_032, 8_033, 20_000] {
+        let made = made(&format!(
+            "CREATE TABLE t (n INTEGER); WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < {length}) \
+             INSERT INTO t (rowid, n) SELECT n * 3, n FROM c"
+        ))
+        .await;
+        let (rows, text) = made.asked(Asked::Table("t".to_owned()), b',').await;
+        let numbers: Vec<u64> = text.lines().skip(1).map(|line| line.parse().unwrap()).collect();
+        assert!(rows == length && numbers.into_iter().eq(1..=length), "{length}");
+    }
+}
+
+#[tokio::test]
+async fn a_table_comes_out_as_of_one_moment_while_others_write_to_it() {
+    for mode in ["WAL", "DELETE"] {
+        let made = made(&format!(
+            "PRAGMA journal_mode = {mode}; CREATE TABLE t (v INTEGER); \
+             WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c WHERE n < 100) INSERT INTO t SELECT 0 FROM c"
+        ))
+        .await;
+        let DatabaseKind::Sqlite { file } = &made.source.database.kind else { unreachable!() };
+        let options = SqliteConnectOptions::new().filename(file).busy_timeout(Duration::from_secs(20));
+        let mut connection = options.synchronous(SqliteSynchronous::Off).connect().await.unwrap();
+        let writer = tokio::spawn(async move {
+            loop {
+                connection.execute("UPDATE t SET v = v + 1").await.unwrap();
+                tokio::task::yield_now().await;
+            }
+        });
+        let mut seen = BTreeSet::new();
+        for _ in 0..300 {
+            let (rows, text) = made.asked(Asked::Table("t".to_owned()), b',').await;
+            assert_eq!(rows, 100, "{mode}");
+            let values: BTreeSet<&str> = text.lines().skip(1).collect();
+            assert_eq!(values.len(), 1, "{mode}: {values:?}");
+            seen.extend(values.into_iter().map(str::to_owned));
+        }
+        assert!(seen.len() > 1, "{mode}: nothing was written meanwhile");
+        writer.abort();
+    }
 }

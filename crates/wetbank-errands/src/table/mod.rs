@@ -1,6 +1,7 @@
 //! Tables of databases: files of comma-separated values (RFC 4180) go in and come out.
 
 mod names;
+mod pages;
 mod postgres;
 mod rows;
 mod sqlite;
@@ -116,7 +117,7 @@ pub async fn load(source: &Source, loading: Loading, input: impl Read + Send + '
 /// `Wrong` if the database does not understand the query.
 pub async fn extract(source: &Source, extracting: Extracting, output: impl Write + Send) -> Result<u64, ErrandError> {
     match &source.database.kind {
-        DatabaseKind::Sqlite { file } => sqlite::extract(file, extracting, output).await,
+        DatabaseKind::Sqlite { file } => pages::extract(file, extracting, output).await,
         DatabaseKind::Postgres(spec) => postgres::extract(spec, source.password.as_ref(), extracting, output).await,
     }
 }
