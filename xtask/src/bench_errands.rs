@@ -19,7 +19,7 @@ const PLACES: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n";
 const ROUNDS: usize = 3;
 
 /// Starts a rule by hand and waits for its end; answers how long its step of this kind took.
-fn step_of(office: &Office, rule: &str, kind: &str) -> Result<Duration> {
+pub(crate) fn step_of(office: &Office, rule: &str, kind: &str) -> Result<Duration> {
     let run = office.wetbank(&["rule", "run", rule, "--all"], "")?;
     if run["state"] != "done" {
         bail!("{rule} is not done: {run}");

@@ -31,6 +31,9 @@ fn target_words(target: &Target) -> String {
         IfExists::KeepBoth => words.push_str(", keeping both if the name is taken"),
         IfExists::SkipSame => words.push_str(", unless it is there already"),
     }
+    if !target.sha256 {
+        words.push_str(", without a SHA-256");
+    }
     if let Some(quiet) = &target.quiet {
         words.push_str(&format!(", never from {quiet}"));
     }
@@ -47,6 +50,7 @@ pub fn delivery_words(delivery: &Delivery) -> String {
         quiet: delivery.quiet.clone(),
         partner: None,
         fit: false,
+        sha256: true,
     };
     let sign = delivery.sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
     match delivery.encrypt_to.as_slice() {

@@ -23,6 +23,8 @@ pub struct Target {
     pub partner: Option<Name>,
     /// Whether a name that is not possible there is changed into one that is.
     pub fit: bool,
+    /// Whether its SHA-256 is recorded, besides the BLAKE3 by which it is checked.
+    pub sha256: bool,
 }
 
 /// What to do when a name is taken at the target.

@@ -54,6 +54,11 @@ impl Hashing {
         Self { sha256: Sha256::Unwanted, ..Self::default() }
     }
 
+    /// With or without the SHA-256.
+    pub fn with_sha256(wanted: bool) -> Self {
+        if wanted { Self::default() } else { Self::for_ourselves() }
+    }
+
     fn count(&mut self, chunk: &[u8]) {
         self.blake3.update(chunk);
         self.seen += chunk.len() as u64;

@@ -73,18 +73,12 @@ pub(crate) async fn run(core: Arc<Core>) {
 /// letter is in the folder before the journal knows of it.
 pub(crate) async fn clean(core: &Core) -> Result<(), EngineError> {
     core.journal.purge_mails(clock::now() - KEPT).await?;
-    let waiting: HashSet<PathBuf> = core
-        .journal
-        .mails(i64::MAX)
-        .await?
-        .iter()
-        .filter(|mail| mail.state != "sent")
-        .map(|mail| path(&core.outbox, mail.id))
-        .collect();
+    let unsent = core.journal.unsent_mails().await?;
+    let kept: HashSet<PathBuf> = unsent.into_iter().map(|mail| path(&core.outbox, mail)).collect();
     let folder = core.outbox.clone();
     let cleaned = tokio::task::spawn_blocking(move || {
         for entry in std::fs::read_dir(folder)?.flatten() {
-            if !waiting.contains(&entry.path()) {
+            if !kept.contains(&entry.path()) {
                 std::fs::remove_file(entry.path())?;
             }
         }

@@ -55,16 +55,17 @@ pub(crate) async fn transfer(
     place: &Arc<dyn Place>,
     temporary: &RelPath,
     target: &RelPath,
+    sha256: bool,
     done: Arc<AtomicU64>,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
     let is_limited = source.place.is_limited() || place.is_limited();
     let staging = match (source.place.as_folder(), place.as_folder()) {
         (Some(from), Some(to)) if !is_limited => {
-            let copied = to.copy_in(from, &source.path, temporary, done, cancel.clone()).await?;
+            let copied = to.copy_in(from, &source.path, temporary, sha256, done, cancel.clone()).await?;
             Staging { entry: copied.entry, digests: copied.digests, source: copied.source }
         }
-        _ => stream(source, place, temporary, target, &done, cancel).await?,
+        _ => stream(source, place, temporary, target, Hashing::with_sha256(sha256), &done, cancel).await?,
     };
     if staging.source.fingerprint != source.fingerprint {
         return Err(changed(source));
@@ -86,13 +87,13 @@ async fn stream(
     place: &Arc<dyn Place>,
     temporary: &RelPath,
     target: &RelPath,
+    mut hashing: Hashing,
     done: &AtomicU64,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
     let kept = verified_part(source, place, temporary).await?;
     let mut staged = place.stage(temporary, target, kept).await?;
     let kept = kept.unwrap_or(0);
-    let mut hashing = Hashing::default();
     let mut content = source.place.read(&source.path, 0).await?;
     let mut at = 0;
     loop {

@@ -108,6 +108,11 @@ impl Journal {
         Ok(rows.into_iter().map(MailRecord::from).collect())
     }
 
+    /// The numbers of the mails that were not sent: they wait, or were refused.
+    pub async fn unsent_mails(&self) -> Result<Vec<i64>, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/outbox_unsent.sql").fetch_all(&self.read).await?)
+    }
+
     /// Mails that wait although sending was tried, and those that were refused since a time, place
     /// by place.
     pub async fn late_mails(&self, since: Timestamp) -> Result<Vec<LateMails>, JournalError> {

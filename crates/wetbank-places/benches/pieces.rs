@@ -22,7 +22,7 @@ use wetbank_testbed::{Sshd, client_key};
 /// Runs of one figure, of which the middle one counts.
 const ROUNDS: usize = 3;
 /// Files in hand at once, as the service has them.
-const AT_ONCE: usize = 64;
+const AT_ONCE: usize = 32;
 
 fn main() {
     let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with('-')).collect();
@@ -98,7 +98,7 @@ fn beside(path: &RelPath) -> RelPath {
 
 async fn copy(from: &Folder, to: &Folder, path: &RelPath) -> Result<(), PlaceError> {
     let temporary = beside(path);
-    let copied = to.copy_in(from, path, &temporary, Arc::default(), CancellationToken::new()).await?;
+    let copied = to.copy_in(from, path, &temporary, true, Arc::default(), CancellationToken::new()).await?;
     assert!(copied.digests.sha256.is_some() && copied.entry.fingerprint.size == copied.source.fingerprint.size);
     to.rename(&temporary, path, Collision::Refuse).await.map(drop)
 }
@@ -183,7 +183,7 @@ async fn sftp() {
         sign_in: SftpSignIn::Key { key: Name::new("key").unwrap(), passphrase: None },
         host_key: Some(sshd.fingerprint.clone()),
         root: at.join("ours").display().to_string(),
-        connections: 4,
+        connections: 2,
         silence: SILENCE,
     };
     let to = Sftp::new(Name::new("server").unwrap(), spec, SftpCredentials::Key { key: text.into(), passphrase: None });

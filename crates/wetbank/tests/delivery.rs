@@ -53,6 +53,21 @@ fn a_file_dropped_in_a_folder_is_copied_once_and_journalled_with_its_checksum() 
 }
 
 #[test]
+fn a_copy_for_which_no_sha256_is_wanted_is_checked_all_the_same() {
+    let office = copying();
+    office.book(&COPY.replace("copy = { to", "copy = { sha256 = false, to"));
+    office.put("office/in/gauge-07.csv", b"abc");
+    wait_for("the copy", || office.path("archive/gauge-07.csv").exists().then_some(()));
+    office.wait_idle();
+    let run = office.json(&["run", "show", &office.runs()[0]["id"].to_string()]);
+    let attempt = &run["items"][0]["attempts"][0];
+    assert!(attempt["sha256"].is_null(), "{attempt}");
+    assert_eq!(attempt["blake3"], "6437b3ac38465133ffb63b75273a8db548c558465d79db03fd359c6cd5bd9d85");
+    let words = office.json(&["rule", "show", "keep"]).to_string();
+    assert!(words.contains("without a SHA-256"), "{words}");
+}
+
+#[test]
 fn a_file_still_being_written_is_taken_when_it_is_closed() {
     let office = copying();
     let mut file = fs::File::create(office.path("office/in/slow.csv")).unwrap();

@@ -535,6 +535,7 @@ pub(super) struct Target {
     pub exists: Option<IfExists>,
     #[serde(default)]
     pub fit_name: bool,
+    pub sha256: Option<bool>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -548,6 +549,7 @@ pub(super) struct Deliver {
     pub exists: Option<IfExists>,
     #[serde(default)]
     pub fit_name: bool,
+    pub sha256: Option<bool>,
 }
 
 #[derive(Debug, Deserialize, JsonSchema)]

@@ -214,14 +214,15 @@ fn resolve_step(spanned: &Spanned<raw::Step>, around: &Around<'_>) -> Checked<St
             quiet: None,
             partner: None,
             fit: raw.fit_name,
+            sha256: raw.sha256.unwrap_or(true),
         })
     };
     let deliver = |raw: &raw::Deliver| match &raw.partner {
         Some(text) => to_partner(text, raw, ends),
         None => {
-            let raw::Deliver { to, folder, name, exists, fit_name, .. } = raw;
+            let raw::Deliver { to, folder, name, exists, fit_name, sha256, .. } = raw;
             let (to, folder, name) = (to.clone(), folder.clone(), name.clone());
-            target(&raw::Target { to, folder, name, exists: *exists, fit_name: *fit_name })
+            target(&raw::Target { to, folder, name, exists: *exists, fit_name: *fit_name, sha256: *sha256 })
         }
     };
     let given = [
@@ -396,6 +397,7 @@ fn to_partner(text: &Text, raw: &raw::Deliver, ends: &Ends<'_>) -> Checked<Targe
         quiet: delivery.quiet.clone(),
         partner: Some(receiver.name.clone()),
         fit: raw.fit_name,
+        sha256: raw.sha256.unwrap_or(true),
     })
 }
 

@@ -51,11 +51,12 @@ impl AtStep<'_> {
         }
         let _slot = self.core.large_slot(&to.place, self.hand.fingerprint.size).await;
         let done = self.moving(self.hand.fingerprint.size);
-        let staging = match transfer(&source, &place, &temporary, &to.path, done.clone(), self.stop).await {
+        let bring = || transfer(&source, &place, &temporary, &to.path, target.sha256, done.clone(), self.stop);
+        let staging = match bring().await {
             // Folders below the root are made when they are needed; the root itself never is.
             Err(e) if e.kind == PlaceErrorKind::NotFound && e.place == to.place && !folder.is_root() => {
                 place.make_folder(&folder).await?;
-                transfer(&source, &place, &temporary, &to.path, done, self.stop).await
+                bring().await
             }
             result => result,
         };

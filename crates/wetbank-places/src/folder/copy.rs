@@ -32,13 +32,15 @@ pub struct Copied {
 }
 
 impl Folder {
-    /// Copies a file into a temporary one of another folder, durably, hashing on the way.
+    /// Copies a file into a temporary one of another folder, durably, hashing on the way,
+    /// with SHA-256 if that is wanted.
     /// `progress` counts bytes; cancelling ends it with `Interrupted`.
     pub async fn copy_in(
         &self,
         source: &Folder,
         path: &RelPath,
         temporary: &RelPath,
+        sha256: bool,
         progress: Arc<AtomicU64>,
         cancel: CancellationToken,
     ) -> Result<Copied> {
@@ -49,14 +51,17 @@ impl Folder {
             let write = |e: &io::Error| to.error("write", &temporary, e);
             let input = from.open_to_read(&path).map_err(|e| read(&e))?;
             let output = to.create(&temporary, None).map_err(|e| write(&e))?;
-            let digests = stream(&input, output, &progress, &cancel).map_err(|failure| match failure {
-                Failure::Read(e) => read(&e),
-                Failure::Write(e) => write(&e),
-                Failure::Cancelled => PlaceError {
-                    kind: PlaceErrorKind::Interrupted,
-                    ..write(&io::Error::other("the service is stopping"))
-                },
-            })?;
+            let digests =
+                stream(&input, output, Hashing::with_sha256(sha256), &progress, &cancel).map_err(|failure| {
+                    match failure {
+                        Failure::Read(e) => read(&e),
+                        Failure::Write(e) => write(&e),
+                        Failure::Cancelled => PlaceError {
+                            kind: PlaceErrorKind::Interrupted,
+                            ..write(&io::Error::other("the service is stopping"))
+                        },
+                    }
+                })?;
             let (digests, output) = digests;
             let metadata = output.metadata().map_err(|e| write(&e))?;
             let after = input.metadata().map_err(|e| read(&e))?;
@@ -109,11 +114,11 @@ enum Failure {
 fn stream(
     input: &File,
     output: File,
+    mut hashing: Hashing,
     progress: &AtomicU64,
     cancel: &CancellationToken,
 ) -> std::result::Result<(Digests, Arc<File>), Failure> {
     let output = Arc::new(output);
-    let mut hashing = Hashing::default();
     let mut behind = WriteBehind::default();
     let expected = input.metadata().map_err(Failure::Read)?.len();
     // One byte more than the file has, so that a small file is read with one call.
