@@ -473,6 +473,7 @@ fn sftp(figures: &mut Vec<Figure>) -> Result<()> {
         plain.push(client("", &format!("put {} {}/a{round}\\n", from.display(), to.display()))?);
         gcm.push(client("-c aes128-gcm@openssh.com", &format!("put {} {}/b{round}\\n", from.display(), to.display()))?);
         fs::copy(&from, root.join(format!("office/.wetbank-{round}")))?;
+        shell("sync")?;
         let there = root.join(format!("remote/{round}"));
         let began = Instant::now();
         fs::rename(root.join(format!("office/.wetbank-{round}")), root.join(format!("office/in/{round}")))?;
@@ -538,6 +539,7 @@ fn openpgp(figures: &mut Vec<Figure>) -> Result<()> {
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for round in 0..3i64 {
         fs::copy(office.path("source"), office.path(&format!("office/.wetbank-{round}")))?;
+        shell("sync")?;
         theirs.push(shell(&format!("GNUPGHOME='{at}' gpg --batch --yes --quiet --trust-model always --compress-algo none -r bench -o '{root}/theirs.pgp' --encrypt '{root}/source'; sync '{root}/theirs.pgp'"))?);
         let began = Instant::now();
         fs::rename(office.path(&format!("office/.wetbank-{round}")), office.path(&format!("office/in/{round}")))?;

@@ -5,11 +5,13 @@ use std::sync::{
     atomic::{AtomicU64, Ordering},
 };
 
+use bytes::Bytes;
 use futures_util::StreamExt;
-use tokio_util::sync::CancellationToken;
+use tokio::sync::mpsc;
+use tokio_util::{sync::CancellationToken, task::AbortOnDropHandle};
 use wetbank_core::{Fingerprint, RelPath};
 use wetbank_crypt::{Digests, Hashing};
-use wetbank_places::{Entry, Place, PlaceError, PlaceErrorKind};
+use wetbank_places::{Entry, Place, PlaceError, PlaceErrorKind, ReadStream};
 
 /// How much of a partial file's end is compared before writing goes on behind it.
 const COMPARED: u64 = 64 << 10;
@@ -18,6 +20,9 @@ const COMPARED: u64 = 64 << 10;
 const UNSURE: u64 = 8 << 20;
 /// A smaller file is sent anew: that is as fast as looking for a part of it.
 const WORTH_RESUMING: u64 = 1 << 20;
+
+/// Chunks that are read before they can be written.
+const AHEAD: usize = 4;
 
 /// A file to read.
 pub(crate) struct Source {
@@ -87,25 +92,26 @@ async fn stream(
     place: &Arc<dyn Place>,
     temporary: &RelPath,
     target: &RelPath,
-    mut hashing: Hashing,
+    hashing: Hashing,
     done: &AtomicU64,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
     let kept = verified_part(source, place, temporary).await?;
     let mut staged = place.stage(temporary, target, kept).await?;
     let kept = kept.unwrap_or(0);
-    let mut content = source.place.read(&source.path, 0).await?;
+    let content = source.place.read(&source.path, 0).await?;
+    let (chunks, mut ahead) = mpsc::channel(AHEAD);
+    let reading = AbortOnDropHandle::new(tokio::spawn(read_ahead(content, hashing, chunks)));
+    let interrupted =
+        |detail: &str| PlaceError { detail: detail.to_owned(), kind: PlaceErrorKind::Interrupted, ..changed(source) };
     let mut at = 0;
     loop {
         let chunk = tokio::select! {
-            chunk = content.next() => chunk,
-            () = cancel.cancelled() => {
-                return Err(PlaceError { detail: "the service is stopping".to_owned(), kind: PlaceErrorKind::Interrupted, ..changed(source) });
-            }
+            chunk = ahead.recv() => chunk,
+            () = cancel.cancelled() => return Err(interrupted("the service is stopping")),
         };
-        let Some(chunk) = chunk.transpose()? else { break };
+        let Some(chunk) = chunk else { break };
         let end = at + chunk.len() as u64;
-        hashing.update(chunk.clone()).await;
         if end > kept {
             let new = usize::try_from(kept.saturating_sub(at)).unwrap_or(0);
             staged.write(chunk.slice(new..)).await?;
@@ -113,10 +119,27 @@ async fn stream(
         at = end;
         done.store(at, Ordering::Relaxed);
     }
+    // Only what was read to its end is finished.
+    let digests = reading.await.map_err(|error| interrupted(&format!("reading broke off: {error}")))??;
     let entry = staged.finish().await?;
-    let digests = hashing.finish();
     let after = source.place.stat(&source.path).await?;
     Ok(Staging { entry, digests, source: after })
+}
+
+/// Reads and hashes, a little ahead of whoever writes.
+async fn read_ahead(
+    mut content: ReadStream,
+    mut hashing: Hashing,
+    chunks: mpsc::Sender<Bytes>,
+) -> Result<Digests, PlaceError> {
+    while let Some(chunk) = content.next().await.transpose()? {
+        hashing.update(chunk.clone()).await;
+        // Whoever writes may have given up.
+        if chunks.send(chunk).await.is_err() {
+            break;
+        }
+    }
+    Ok(hashing.finish())
 }
 
 /// How many bytes of a partial file are there already and can be kept: all but its unsure end,

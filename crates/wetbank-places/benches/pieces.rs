@@ -22,7 +22,7 @@ use wetbank_testbed::{Sshd, client_key};
 /// Runs of one figure, of which the middle one counts.
 const ROUNDS: usize = 3;
 /// Files in hand at once, as the service has them.
-const AT_ONCE: usize = 32;
+const AT_ONCE: usize = 64;
 
 fn main() {
     let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with('-')).collect();
@@ -183,7 +183,7 @@ async fn sftp() {
         sign_in: SftpSignIn::Key { key: Name::new("key").unwrap(), passphrase: None },
         host_key: Some(sshd.fingerprint.clone()),
         root: at.join("ours").display().to_string(),
-        connections: 2,
+        connections: 4,
         silence: SILENCE,
     };
     let to = Sftp::new(Name::new("server").unwrap(), spec, SftpCredentials::Key { key: text.into(), passphrase: None });

@@ -6,8 +6,9 @@ use tokio::{sync::Mutex, time::Instant};
 
 use crate::place::Result;
 
-/// Another connection is opened when the least busy one has this many requests in flight.
-const BUSY: usize = 24;
+/// Another connection is opened when the least busy one has this many users and requests in flight. (On two
+/// cores, 2,000 small files went to OpenSSH half again as fast over two connections as over four.)
+const BUSY: usize = 64;
 /// Connections that nobody used for so long are closed.
 const IDLE: Duration = Duration::from_secs(60);
 

@@ -147,14 +147,14 @@ fn stream(
 /// Keeps the disk busy while a large file is read and hashed. Its failures are not told: the
 /// last sync of the file tells them.
 #[derive(Default)]
-struct WriteBehind {
+pub(super) struct WriteBehind {
     unsynced: u64,
     busy: Arc<AtomicBool>,
     worker: Option<(std::sync::mpsc::SyncSender<()>, std::thread::JoinHandle<()>)>,
 }
 
 impl WriteBehind {
-    fn wrote(&mut self, file: &Arc<File>, bytes: u64) {
+    pub fn wrote(&mut self, file: &Arc<File>, bytes: u64) {
         self.unsynced += bytes;
         if self.unsynced < WRITE_BEHIND || self.busy.load(Ordering::Acquire) {
             return;
@@ -175,7 +175,8 @@ impl WriteBehind {
         let _ = wake.try_send(());
     }
 
-    fn stop(&mut self) {
+    /// Waits for what it has begun.
+    pub fn stop(&mut self) {
         if let Some((wake, worker)) = self.worker.take() {
             drop(wake);
             let _ = worker.join();

@@ -25,6 +25,7 @@ use crate::{
 };
 use beneath::Root;
 pub use copy::Copied;
+use copy::WriteBehind;
 use sync::FolderSync;
 
 /// Bytes in one read: large enough that crossing to a thread costs little.
@@ -239,6 +240,7 @@ impl Place for Folder {
             path: temporary.clone(),
             file: Arc::new(file),
             at: resume.unwrap_or(0),
+            behind: WriteBehind::default(),
         }))
     }
 
@@ -364,20 +366,25 @@ struct StagedFile {
     path: RelPath,
     file: Arc<File>,
     at: u64,
+    behind: WriteBehind,
 }
 
 #[async_trait]
 impl Staged for StagedFile {
     async fn write(&mut self, chunk: Bytes) -> Result<()> {
         let (file, at) = (self.file.clone(), self.at);
-        self.at += chunk.len() as u64;
-        self.folder.run("write", &self.path, move |_| file.write_all_at(&chunk, at)).await
+        let written = chunk.len() as u64;
+        self.at += written;
+        self.folder.run("write", &self.path, move |_| file.write_all_at(&chunk, at)).await?;
+        self.behind.wrote(&self.file, written);
+        Ok(())
     }
 
-    async fn finish(self: Box<Self>) -> Result<Entry> {
-        let (path, file) = (self.path.clone(), self.file.clone());
+    async fn finish(mut self: Box<Self>) -> Result<Entry> {
+        let (path, file, mut behind) = (self.path.clone(), self.file.clone(), std::mem::take(&mut self.behind));
         self.folder
             .run("write", &self.path, move |inner| {
+                behind.stop();
                 file.sync_data()?;
                 Ok(inner.entry(path, &file.metadata()?))
             })
