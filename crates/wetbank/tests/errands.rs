@@ -7,25 +7,8 @@ mod support;
 use std::{fs, process::Command};
 
 use serde_json::Value;
-use support::{Office, desk::Desk, names, wait_for};
+use support::{Office, PLACES, desk::Desk, names, office, wait_for};
 use wetbank_testbed::{DATABASE, DATABASE_USER, Postgres};
-
-const PLACES: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "folder"
-root = "@/archive"
-"#;
-
-fn office(rules: &str) -> Office {
-    let office = Office::open();
-    fs::create_dir_all(office.path("archive")).unwrap();
-    office.book(&format!("{PLACES}{rules}"));
-    office
-}
 
 fn messages(office: &Office) -> Vec<String> {
     let mut messages = Vec::new();

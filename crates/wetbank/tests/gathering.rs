@@ -7,17 +7,7 @@ mod support;
 use std::{fs, process::Command, time::Duration};
 
 use serde_json::Value;
-use support::{Office, names, wait_for};
-
-const PLACES: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "folder"
-root = "@/archive"
-"#;
+use support::{Office, PLACES, names, wait_for};
 
 fn office(rules: &str) -> Office {
     let office = Office::open();

@@ -7,24 +7,7 @@ mod support;
 use std::{fs, process::Command};
 
 use serde_json::Value;
-use support::{Office, leftovers, names, wait_for};
-
-const PLACES: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "folder"
-root = "@/archive"
-"#;
-
-fn office(rules: &str) -> Office {
-    let office = Office::open();
-    fs::create_dir_all(office.path("archive")).unwrap();
-    office.book(&format!("{PLACES}{rules}"));
-    office
-}
+use support::{Office, PLACES, leftovers, names, office, wait_for};
 
 fn items(office: &Office, rule: &str) -> Vec<Value> {
     let runs = office.json(&["run", "list", "--rule", rule])["runs"].as_array().unwrap().clone();

@@ -7,24 +7,7 @@ mod support;
 use std::{fs, time::Duration};
 
 use serde_json::Value;
-use support::{Office, names, wait_for};
-
-const PLACES: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "folder"
-root = "@/archive"
-"#;
-
-fn office(rules: &str) -> Office {
-    let office = Office::open();
-    fs::create_dir_all(office.path("archive")).unwrap();
-    office.book(&format!("{PLACES}{rules}"));
-    office
-}
+use support::{Office, PLACES, names, office, wait_for};
 
 /// The runs of a rule, newest first.
 fn runs(office: &Office, rule: &str) -> Vec<Value> {

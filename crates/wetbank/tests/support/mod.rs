@@ -19,6 +19,25 @@ use wetbank_standins::{BucketStandin, BucketStandinOptions};
 
 const BINARY: &str = env!("CARGO_BIN_EXE_wetbank");
 
+/// The two folders that most rules of these tests are about.
+pub const PLACES: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+
+[place.archive]
+kind = "folder"
+root = "@/archive"
+"#;
+
+/// An office with an archive and these rules.
+pub fn office(rules: &str) -> Office {
+    let office = Office::open();
+    fs::create_dir_all(office.path("archive")).unwrap();
+    office.book(&format!("{PLACES}{rules}"));
+    office
+}
+
 /// Waits until something is so; says what it waited for when it never is.
 pub fn wait_for<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
     let end = Instant::now() + Duration::from_secs(60);
