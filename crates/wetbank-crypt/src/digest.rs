@@ -5,7 +5,7 @@ use bytes::Bytes;
 use tokio::sync::mpsc;
 
 /// Chunks that may wait for the hashing thread; more would only hold memory.
-const QUEUE: usize = 8;
+const QUEUE: usize = 4;
 /// From this many bytes on, hashing moves to a thread of its own, beside reading and writing.
 const ALONE_FROM: u64 = 1 << 20;
 
@@ -19,106 +19,142 @@ pub struct Digests {
     pub blake3: String,
 }
 
-/// A stream being hashed: BLAKE3 where it is read, SHA-256 of a large one on a thread beside it,
-/// because that takes several times as long as everything else. (The assembly of AWS-LC is a few
-/// times as fast as portable code where the processor has no SHA instructions, and as fast where
-/// it has.)
-#[derive(Debug)]
+/// A checksum that goes on from chunk to chunk.
+trait Sum: Send + 'static {
+    fn add(&mut self, chunk: &[u8]);
+}
+
+impl Sum for blake3::Hasher {
+    fn add(&mut self, chunk: &[u8]) {
+        self.update(chunk);
+    }
+}
+
+impl Sum for Context {
+    fn add(&mut self, chunk: &[u8]) {
+        self.update(chunk);
+    }
+}
+
+/// Where one checksum is taken: where the chunks come by, or on a thread beside it, which lives
+/// until the sender is dropped.
+struct Lane<S> {
+    here: Option<Box<S>>,
+    beside: Option<(mpsc::Sender<Bytes>, std::thread::JoinHandle<Box<S>>)>,
+}
+
+impl<S: Sum> Lane<S> {
+    fn new(sum: S) -> Self {
+        Self { here: Some(Box::new(sum)), beside: None }
+    }
+
+    /// Goes on, on a thread of its own.
+    fn move_beside(&mut self) {
+        let Some(mut sum) = self.here.take() else { return };
+        let (chunks, mut queue) = mpsc::channel::<Bytes>(QUEUE);
+        let worker = std::thread::spawn(move || {
+            while let Some(chunk) = queue.blocking_recv() {
+                sum.add(&chunk);
+            }
+            sum
+        });
+        self.beside = Some((chunks, worker));
+    }
+
+    async fn update(&mut self, chunk: &Bytes) {
+        match (&mut self.here, &self.beside) {
+            (Some(sum), _) => sum.add(chunk),
+            (None, Some((chunks, _))) => drop(chunks.send(chunk.clone()).await),
+            (None, None) => {}
+        }
+    }
+
+    fn update_blocking(&mut self, chunk: &Bytes) {
+        match (&mut self.here, &self.beside) {
+            (Some(sum), _) => sum.add(chunk),
+            (None, Some((chunks, _))) => drop(chunks.blocking_send(chunk.clone())),
+            (None, None) => {}
+        }
+    }
+
+    fn finish(self) -> S {
+        let beside = self.beside.map(|(chunks, worker)| {
+            drop(chunks);
+            worker.join().expect("hashing has nothing that panics")
+        });
+        *self.here.or(beside).expect("a checksum is taken here or beside")
+    }
+}
+
+/// A stream being hashed: where it is read, and from some length on each checksum on a thread
+/// beside it, so that reading, hashing and writing do not wait for each other. (SHA-256 without
+/// instructions for it takes several times as long as everything else; the assembly of AWS-LC
+/// is a few times as fast there as portable code, and as fast where the processor has them.)
 pub struct Hashing {
     seen: u64,
-    blake3: Box<blake3::Hasher>,
-    sha256: Sha256,
+    blake3: Lane<blake3::Hasher>,
+    sha256: Option<Lane<Context>>,
 }
 
-enum Sha256 {
-    Unwanted,
-    Here(Context),
-    Thread { chunks: mpsc::Sender<Bytes>, worker: std::thread::JoinHandle<Context> },
-}
-
-impl std::fmt::Debug for Sha256 {
+impl std::fmt::Debug for Hashing {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Sha256")
+        f.debug_struct("Hashing").field("seen", &self.seen).finish_non_exhaustive()
     }
 }
 
 impl Default for Hashing {
     fn default() -> Self {
-        Self { seen: 0, blake3: Box::default(), sha256: Sha256::Here(Context::new(&SHA256)) }
+        Self::with_sha256(true)
     }
 }
 
 impl Hashing {
     /// For what stays with us: BLAKE3 alone.
     pub fn for_ourselves() -> Self {
-        Self { sha256: Sha256::Unwanted, ..Self::default() }
+        Self::with_sha256(false)
     }
 
     /// With or without the SHA-256.
     pub fn with_sha256(wanted: bool) -> Self {
-        if wanted { Self::default() } else { Self::for_ourselves() }
+        let sha256 = wanted.then(|| Lane::new(Context::new(&SHA256)));
+        Self { seen: 0, blake3: Lane::new(blake3::Hasher::new()), sha256 }
     }
 
-    fn count(&mut self, chunk: &[u8]) {
-        self.blake3.update(chunk);
-        self.seen += chunk.len() as u64;
-        if self.seen < ALONE_FROM {
-            return;
-        }
-        if let Sha256::Here(context) = &mut self.sha256 {
-            let mut context = std::mem::replace(context, Context::new(&SHA256));
-            let (chunks, mut queue) = mpsc::channel::<Bytes>(QUEUE);
-            let worker = std::thread::spawn(move || {
-                while let Some(chunk) = queue.blocking_recv() {
-                    context.update(&chunk);
-                }
-                context
-            });
-            self.sha256 = Sha256::Thread { chunks, worker };
+    fn count(&mut self, length: usize) {
+        self.seen += length as u64;
+        if self.seen >= ALONE_FROM {
+            self.blake3.move_beside();
+            self.sha256.iter_mut().for_each(Lane::move_beside);
         }
     }
 
     /// Adds the next chunk, from async code.
-    pub async fn update(&mut self, chunk: Bytes) {
-        self.count(&chunk);
-        match &mut self.sha256 {
-            Sha256::Unwanted => {}
-            Sha256::Here(context) => context.update(&chunk),
-            // The thread lives until the sender is dropped.
-            Sha256::Thread { chunks, .. } => drop(chunks.send(chunk).await),
+    pub async fn update(&mut self, chunk: &Bytes) {
+        self.count(chunk.len());
+        if let Some(sha256) = &mut self.sha256 {
+            sha256.update(chunk).await;
         }
+        self.blake3.update(chunk).await;
     }
 
     /// Adds the next chunk, from a blocking thread.
-    pub fn update_blocking(&mut self, chunk: Bytes) {
-        self.count(&chunk);
-        match &mut self.sha256 {
-            Sha256::Unwanted => {}
-            Sha256::Here(context) => context.update(&chunk),
-            Sha256::Thread { chunks, .. } => drop(chunks.blocking_send(chunk)),
+    pub fn update_blocking(&mut self, chunk: &Bytes) {
+        self.count(chunk.len());
+        if let Some(sha256) = &mut self.sha256 {
+            sha256.update_blocking(chunk);
         }
+        self.blake3.update_blocking(chunk);
     }
 
     /// Adds a chunk that is not kept elsewhere, from a blocking thread.
     pub fn update_slice(&mut self, chunk: &[u8]) {
-        if matches!(self.sha256, Sha256::Unwanted) {
-            self.count(chunk);
-        } else {
-            self.update_blocking(Bytes::copy_from_slice(chunk));
-        }
+        self.update_blocking(&Bytes::copy_from_slice(chunk));
     }
 
-    /// The checksums of all chunks. May wait a moment for the thread: call it where that is fine.
+    /// The checksums of all chunks. May wait a moment for the threads: call it where that is fine.
     pub fn finish(self) -> Digests {
-        let sha256 = match self.sha256 {
-            Sha256::Unwanted => None,
-            Sha256::Here(context) => Some(context),
-            Sha256::Thread { chunks, worker } => {
-                drop(chunks);
-                Some(worker.join().expect("hashing has nothing that panics"))
-            }
-        };
-        Digests { sha256: sha256.map(hexadecimal), blake3: self.blake3.finalize().to_hex().to_string() }
+        let sha256 = self.sha256.map(|lane| hexadecimal(lane.finish()));
+        Digests { sha256, blake3: self.blake3.finish().finalize().to_hex().to_string() }
     }
 }
 
@@ -145,7 +181,7 @@ mod tests {
         let (mut large, mut whole) = (Hashing::default(), Hashing::default());
         let chunk = Bytes::from(vec![b'a'; 50_000]);
         for _ in 0..40 {
-            large.update_blocking(chunk.clone());
+            large.update_blocking(&chunk);
         }
         whole.update_slice(&vec![b'a'; 2_000_000]);
         assert_eq!(large.finish(), whole.finish());

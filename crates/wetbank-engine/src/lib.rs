@@ -19,6 +19,7 @@ mod join;
 mod keys;
 mod outbox;
 mod probe;
+mod reading;
 mod recover;
 mod runner;
 mod scheduler;

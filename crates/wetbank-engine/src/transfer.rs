@@ -5,13 +5,13 @@ use std::sync::{
     atomic::{AtomicU64, Ordering},
 };
 
-use bytes::Bytes;
 use futures_util::StreamExt;
-use tokio::sync::mpsc;
-use tokio_util::{sync::CancellationToken, task::AbortOnDropHandle};
-use wetbank_core::{Fingerprint, RelPath};
+use tokio_util::sync::CancellationToken;
+use wetbank_core::RelPath;
 use wetbank_crypt::{Digests, Hashing};
-use wetbank_places::{Entry, Place, PlaceError, PlaceErrorKind, ReadStream};
+use wetbank_places::{Ahead, Entry, Place, PlaceError, PlaceErrorKind};
+
+use crate::reading::Source;
 
 /// How much of a partial file's end is compared before writing goes on behind it.
 const COMPARED: u64 = 64 << 10;
@@ -20,17 +20,6 @@ const COMPARED: u64 = 64 << 10;
 const UNSURE: u64 = 8 << 20;
 /// A smaller file is sent anew: that is as fast as looking for a part of it.
 const WORTH_RESUMING: u64 = 1 << 20;
-
-/// Chunks that are read before they can be written.
-const AHEAD: usize = 4;
-
-/// A file to read.
-pub(crate) struct Source {
-    pub place: Arc<dyn Place>,
-    pub path: RelPath,
-    /// The state in which it was decided upon.
-    pub fingerprint: Fingerprint,
-}
 
 /// What a transfer brought.
 pub(crate) struct Staging {
@@ -42,14 +31,9 @@ pub(crate) struct Staging {
     pub source: Entry,
 }
 
-fn changed(source: &Source) -> PlaceError {
-    PlaceError {
-        kind: PlaceErrorKind::Busy,
-        place: source.place.name().clone(),
-        call: "read",
-        path: source.path.clone(),
-        detail: "it changed while it was read".to_owned(),
-    }
+fn failed(source: &Source, kind: PlaceErrorKind, detail: &str) -> PlaceError {
+    let (place, path) = (source.place.name().clone(), source.path.clone());
+    PlaceError { kind, place, call: "read", path, detail: detail.to_owned() }
 }
 
 /// Copies the source into `temporary`, which is to become `target`, at `place`, going on with a partial one where its end is
@@ -73,7 +57,7 @@ pub(crate) async fn transfer(
         _ => stream(source, place, temporary, target, Hashing::with_sha256(sha256), &done, cancel).await?,
     };
     if staging.source.fingerprint != source.fingerprint {
-        return Err(changed(source));
+        return Err(failed(source, PlaceErrorKind::Busy, "it changed while it was read"));
     }
     if staging.entry.fingerprint.size != source.fingerprint.size {
         return Err(PlaceError {
@@ -92,25 +76,24 @@ async fn stream(
     place: &Arc<dyn Place>,
     temporary: &RelPath,
     target: &RelPath,
-    hashing: Hashing,
+    mut hashing: Hashing,
     done: &AtomicU64,
     cancel: &CancellationToken,
 ) -> Result<Staging, PlaceError> {
     let kept = verified_part(source, place, temporary).await?;
     let mut staged = place.stage(temporary, target, kept).await?;
     let kept = kept.unwrap_or(0);
-    let content = source.place.read(&source.path, 0).await?;
-    let (chunks, mut ahead) = mpsc::channel(AHEAD);
-    let reading = AbortOnDropHandle::new(tokio::spawn(read_ahead(content, hashing, chunks)));
-    let interrupted =
-        |detail: &str| PlaceError { detail: detail.to_owned(), kind: PlaceErrorKind::Interrupted, ..changed(source) };
+    let mut ahead = Ahead::open(source.place.as_ref(), &source.path).await?;
     let mut at = 0;
     loop {
         let chunk = tokio::select! {
-            chunk = ahead.recv() => chunk,
-            () = cancel.cancelled() => return Err(interrupted("the service is stopping")),
+            chunk = ahead.next() => chunk?,
+            () = cancel.cancelled() => {
+                return Err(failed(source, PlaceErrorKind::Interrupted, "the service is stopping"));
+            }
         };
         let Some(chunk) = chunk else { break };
+        hashing.update(&chunk).await;
         let end = at + chunk.len() as u64;
         if end > kept {
             let new = usize::try_from(kept.saturating_sub(at)).unwrap_or(0);
@@ -119,27 +102,10 @@ async fn stream(
         at = end;
         done.store(at, Ordering::Relaxed);
     }
-    // Only what was read to its end is finished.
-    let digests = reading.await.map_err(|error| interrupted(&format!("reading broke off: {error}")))??;
     let entry = staged.finish().await?;
+    let digests = hashing.finish();
     let after = source.place.stat(&source.path).await?;
     Ok(Staging { entry, digests, source: after })
-}
-
-/// Reads and hashes, a little ahead of whoever writes.
-async fn read_ahead(
-    mut content: ReadStream,
-    mut hashing: Hashing,
-    chunks: mpsc::Sender<Bytes>,
-) -> Result<Digests, PlaceError> {
-    while let Some(chunk) = content.next().await.transpose()? {
-        hashing.update(chunk.clone()).await;
-        // Whoever writes may have given up.
-        if chunks.send(chunk).await.is_err() {
-            break;
-        }
-    }
-    Ok(hashing.finish())
 }
 
 /// How many bytes of a partial file are there already and can be kept: all but its unsure end,

@@ -4,6 +4,7 @@
 //! the trait's documentation states and the suite in `tests/conformance` proves on each.
 
 mod agreement;
+mod ahead;
 mod blocking;
 mod bucket;
 mod error;
@@ -24,9 +25,10 @@ mod web;
 mod webdav;
 
 pub use agreement::{Agreement, AgreementError, AskedByCode, AskedOnPage, GrantKeeper, Granted, right_words};
+pub use ahead::Ahead;
 pub use bucket::Bucket;
 pub use error::{PlaceError, PlaceErrorKind};
-pub use folder::{Copied, Folder};
+pub use folder::{Copied, Folder, WriteBehind};
 pub use ftp::Ftp;
 pub use identity::{Identity, shown_identity};
 pub use limited::Limited;

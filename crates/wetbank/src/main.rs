@@ -13,6 +13,11 @@ use wetbank_client::ClientError;
 
 use command::Cli;
 
+/// Large files are many chunks that come and go between threads; the system's allocator gives each
+/// back to the kernel and asks for the next one anew, which costs a tenth of the time.
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// How a command ended.
 pub(crate) enum End {
     /// It is done.

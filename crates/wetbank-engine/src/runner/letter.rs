@@ -15,8 +15,8 @@ use super::{
 use crate::{
     EngineError, clock,
     engine::Core,
-    step::{FailureKind, Hand, Reading, StepDone, StepFailure},
-    transfer::Source,
+    reading::{Reading, Source},
+    step::{FailureKind, Hand, StepDone, StepFailure},
 };
 
 /// Where a letter stands once its attachments are taken out.
@@ -144,9 +144,7 @@ async fn take_out(
     })
     .await
     .map_err(|error| EngineError::NotNow(format!("the step broke off: {error}")))?;
-    if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-        return Err(error.into());
-    }
+    broken.check()?;
     Ok(taken?)
 }
 

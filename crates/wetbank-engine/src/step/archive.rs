@@ -12,11 +12,13 @@ use wetbank_core::{Compression, FilePath, PackForm, RelPath, Step, Template};
 use wetbank_journal::{Intention, NewPart, SourceRecord};
 use wetbank_places::Place;
 
-use super::{
-    AtStep, Effect, FailureKind, Hand, StepDone,
-    convert::{Reading, create_private},
+use super::{AtStep, Effect, FailureKind, Hand, StepDone, making::create_private};
+use crate::{
+    EngineError,
+    engine::Core,
+    reading::{Reading, Source},
+    runner::base,
 };
-use crate::{EngineError, engine::Core, runner::base, transfer::Source};
 
 /// Sources read from the journal at once.
 const PAGE: i64 = 500;
@@ -275,7 +277,7 @@ impl AtStep<'_> {
         let path = self.work_path();
         let (whole, folder) = (self.in_work(&format!("{path}.part")), self.in_work(&format!("{path}.d")));
         let mut reading = Reading::open(&source, done).await?;
-        let broken = reading.broken.clone();
+        let broken = reading.broken();
         let taken = tokio::task::spawn_blocking(move || {
             use secrecy::ExposeSecret;
             // An archive's directory stands at its end, so all of it must be here.
@@ -294,9 +296,7 @@ impl AtStep<'_> {
         })
         .await
         .map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))?;
-        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-            return Err(error.into());
-        }
+        broken.check()?;
         let taken = taken?;
         if taken.is_empty() {
             return Err(ArchiveError::Damaged("there is no file in it".to_owned()).into());
@@ -347,11 +347,9 @@ impl AtStep<'_> {
             });
         };
         let reading = Reading::open(&source, self.moving(self.hand.fingerprint.size)).await?;
-        let broken = reading.broken.clone();
+        let broken = reading.broken();
         let found = tokio::task::spawn_blocking(move || sum(reading)).await;
-        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-            return Err(error.into());
-        }
+        broken.check()?;
         let found = found.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
         if !found.eq_ignore_ascii_case(&wanted) {
             return Err(FailureKind::Lasting {
@@ -402,11 +400,9 @@ fn each_chunk(from: &mut impl Read, mut with: impl FnMut(&[u8])) -> std::io::Res
 /// The SHA-256 of what is read, in hexadecimal.
 fn sum(mut reading: Reading) -> Effect<String> {
     let mut hashing = wetbank_crypt::Hashing::default();
-    let broken = reading.broken.clone();
+    let broken = reading.broken();
     let read = each_chunk(&mut reading, |chunk| hashing.update_slice(chunk));
-    if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-        return Err(error.into());
-    }
+    broken.check()?;
     read.map_err(ArchiveError::from)?;
     Ok(hashing.finish().sha256.unwrap_or_default())
 }

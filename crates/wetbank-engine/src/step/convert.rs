@@ -1,17 +1,14 @@
 //! Steps that turn a file into another one: encrypt and decrypt.
 
-use std::{
-    io::{BufReader, BufWriter, Write},
-    sync::Arc,
-};
+use std::io::Write;
 
 use wetbank_core::{FilePath, RelPath, Step, Template};
 use wetbank_crypt::{CryptError, Opening, PgpKey, Sealing};
 use wetbank_journal::Intention;
-use wetbank_places::{Place, PlaceError};
+use wetbank_places::Place;
 
-use super::{AtStep, Effect, FailureKind, Hand, StepDone};
-use crate::{EngineError, clock, transfer::Source};
+use super::{AtStep, Effect, FailureKind, Hand, StepDone, making::Making};
+use crate::{EngineError, clock, reading::Reading};
 
 impl AtStep<'_> {
     pub(super) async fn encrypt(&self, step: &Step, attempt: &mut Option<i64>) -> Effect<StepDone> {
@@ -72,8 +69,7 @@ impl AtStep<'_> {
         .await
     }
 
-    /// Turns the file in hand into another one in the work folder. That folder is ours alone,
-    /// so a broken attempt is simply done again.
+    /// Turns the file in hand into another one in the work folder.
     pub(super) async fn through_work<E>(
         &self,
         name: &Template,
@@ -94,27 +90,16 @@ impl AtStep<'_> {
         let part = self.core.work_folder.root().join(format!("{path}.part"));
         let last = self.core.work_folder.root().join(path.to_string());
         let reading = Reading::open(&source, done).await?;
-        let broken = reading.broken.clone();
+        let broken = reading.broken();
         let result = tokio::task::spawn_blocking(move || {
-            // Whatever ends this early, what was written so far is worth nothing to anybody.
-            let part = RemovedOnDrop(part);
-            let file = create_private(&part.0)?;
-            let mut output = Hashed {
-                inner: BufWriter::with_capacity(256 << 10, file),
-                hashing: wetbank_crypt::Hashing::for_ourselves(),
-                size: 0,
-            };
-            let note = work(reading, &mut output)?;
-            output.inner.flush()?;
-            output.inner.get_ref().sync_data()?;
-            std::fs::rename(&part.0, &last)?;
-            Ok::<_, E>((note, output.hashing.finish(), output.size))
+            let mut making = Making::begin(part, last)?;
+            let note = work(reading, &mut making)?;
+            let (digests, size) = making.finish()?;
+            Ok::<_, E>((note, digests, size))
         })
         .await
         .map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))?;
-        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-            return Err(error.into());
-        }
+        broken.check()?;
         let (note, digests, size) = result.map_err(Into::into)?;
         let after = source.place.stat(&source.path).await?;
         if after.fingerprint != before.fingerprint {
@@ -161,76 +146,5 @@ impl AtStep<'_> {
             chained: Vec::new(),
             mail: None,
         })
-    }
-}
-
-pub(super) fn create_private(path: &std::path::Path) -> std::io::Result<std::fs::File> {
-    use std::os::unix::fs::OpenOptionsExt;
-    std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)
-}
-
-/// A file that is removed when this goes, unless it was renamed by then.
-pub(super) struct RemovedOnDrop(pub std::path::PathBuf);
-
-impl Drop for RemovedOnDrop {
-    fn drop(&mut self) {
-        let _ = std::fs::remove_file(&self.0);
-    }
-}
-
-/// Output that is hashed on its way.
-pub(super) struct Hashed<W> {
-    pub inner: W,
-    pub hashing: wetbank_crypt::Hashing,
-    pub size: u64,
-}
-
-impl<W: Write> Write for Hashed<W> {
-    fn write(&mut self, buffer: &[u8]) -> std::io::Result<usize> {
-        let written = self.inner.write(buffer)?;
-        self.hashing.update_slice(&buffer[..written]);
-        self.size += written as u64;
-        Ok(written)
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        self.inner.flush()
-    }
-}
-
-/// A place's file as a blocking reader, counted as it is read. A failure of the place is kept,
-/// because the reader's user can only pass on that reading failed.
-pub(crate) struct Reading {
-    from: BufReader<Box<dyn std::io::Read + Send>>,
-    done: Arc<std::sync::atomic::AtomicU64>,
-    pub(super) broken: Arc<std::sync::Mutex<Option<PlaceError>>>,
-}
-
-impl Reading {
-    /// Where a failure of the place is told, once reading has failed.
-    pub fn broken(&self) -> Arc<std::sync::Mutex<Option<PlaceError>>> {
-        self.broken.clone()
-    }
-
-    pub async fn open(source: &Source, done: Arc<std::sync::atomic::AtomicU64>) -> Result<Self, PlaceError> {
-        use futures_util::StreamExt;
-        let broken: Arc<std::sync::Mutex<Option<PlaceError>>> = Arc::default();
-        let noted = broken.clone();
-        let stream = source.place.read(&source.path, 0).await?.map(move |chunk| {
-            chunk.map_err(|error| {
-                *noted.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(error);
-                std::io::Error::from(std::io::ErrorKind::Interrupted)
-            })
-        });
-        let reader = tokio_util::io::SyncIoBridge::new(tokio_util::io::StreamReader::new(stream));
-        Ok(Self { from: BufReader::with_capacity(256 << 10, Box::new(reader)), done, broken })
-    }
-}
-
-impl std::io::Read for Reading {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        let read = self.from.read(buffer)?;
-        self.done.fetch_add(read as u64, std::sync::atomic::Ordering::Relaxed);
-        Ok(read)
     }
 }

@@ -3,7 +3,7 @@
 use std::{
     ffi::OsString,
     fs,
-    io::{BufWriter, Write},
+    io::Write,
     path::PathBuf,
     sync::{
         Arc,
@@ -20,9 +20,9 @@ use wetbank_places::Place;
 
 use super::{
     AtStep, Effect, FailureKind, Hand, StepDone,
-    convert::{Hashed, Reading, RemovedOnDrop, create_private},
+    making::{Making, create_private},
 };
-use crate::EngineError;
+use crate::{EngineError, reading::Reading};
 
 impl From<ErrandError> for FailureKind {
     fn from(error: ErrandError) -> Self {
@@ -188,9 +188,7 @@ impl AtStep<'_> {
         let into = path.clone();
         let copied =
             tokio::task::spawn_blocking(move || std::io::copy(&mut reading, &mut create_private(&into)?)).await;
-        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-            return Err(error.into());
-        }
+        broken.check()?;
         copied.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))?.map_err(ErrandError::from)?;
         Ok(Some(path))
     }
@@ -212,9 +210,7 @@ impl AtStep<'_> {
             key: self.key(),
         };
         let loaded = wetbank_errands::load(&database, loading, reading).await;
-        if let Some(error) = broken.lock().unwrap_or_else(std::sync::PoisonError::into_inner).take() {
-            return Err(error.into());
-        }
+        broken.check()?;
         let loaded = loaded?;
         let mut note = match (loaded.before, loaded.rows) {
             (true, _) => "it was loaded before the service was stopped".to_owned(),
@@ -258,14 +254,9 @@ impl AtStep<'_> {
             if !keeps {
                 return make(&mut std::io::sink()).map(|note| (note, None));
             }
-            let part = RemovedOnDrop(part);
-            let file = create_private(&part.0).map_err(ErrandError::from)?;
-            let inner = BufWriter::with_capacity(256 << 10, file);
-            let mut output = Hashed { inner, hashing: wetbank_crypt::Hashing::for_ourselves(), size: 0 };
-            let note = make(&mut output)?;
-            output.flush().and_then(|()| output.inner.get_ref().sync_data()).map_err(ErrandError::from)?;
-            fs::rename(&part.0, &last).map_err(ErrandError::from)?;
-            Ok::<_, FailureKind>((note, Some((output.hashing.finish(), output.size))))
+            let mut making = Making::begin(part, last).map_err(ErrandError::from)?;
+            let note = make(&mut making)?;
+            Ok::<_, FailureKind>((note, Some(making.finish().map_err(ErrandError::from)?)))
         });
         let (note, made) = made.await.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
         let (Some(name), Some((digests, size))) = (name, made) else {

@@ -11,7 +11,7 @@ use wetbank_journal::NewMail;
 use wetbank_places::{Mailbox, Place, Post};
 
 use super::{AtStep, Effect, FailureKind, Hand, StepDone};
-use crate::{clock, outbox, transfer::Source};
+use crate::{clock, outbox, reading::Source};
 
 /// Files that get a line of their own.
 const MOST_LINES: usize = 2_000;

@@ -4,6 +4,7 @@ mod archive;
 mod convert;
 mod errands;
 mod mail;
+mod making;
 mod send;
 mod sign;
 
@@ -20,8 +21,7 @@ use wetbank_crypt::CryptError;
 use wetbank_journal::{AttemptStart, Chained, JournalError, NewMail, NewPart, Work};
 use wetbank_places::{Place, PlaceError};
 
-use crate::{EngineError, clock, engine::Core, events::Moving, transfer::Source};
-pub(crate) use convert::Reading;
+use crate::{EngineError, clock, engine::Core, events::Moving, reading::Source};
 pub(crate) use mail::mailbox;
 pub(crate) use send::{finish_intent, give_name, renewed};
 

@@ -7,10 +7,7 @@ use wetbank_journal::{Intention, Output, Work};
 use wetbank_places::{Collision, Entry, Place, PlaceError, PlaceErrorKind};
 
 use super::{AtStep, Effect, FailureKind, Hand, Intent, StepDone};
-use crate::{
-    engine::Core,
-    transfer::{Source, transfer},
-};
+use crate::{engine::Core, reading::Source, transfer::transfer};
 
 /// A larger file is not sent in the hope that its name is free: that is looked up before.
 const SENT_IN_HOPE: u64 = 1 << 20;
@@ -476,7 +473,7 @@ async fn same_content(source: &Source, place: &dyn Place, path: &RelPath, taken:
     for mut content in [source.place.read(&source.path, 0).await?, place.read(path, 0).await?] {
         let mut hashing = wetbank_crypt::Hashing::for_ourselves();
         while let Some(chunk) = content.next().await {
-            hashing.update(chunk?).await;
+            hashing.update(&chunk?).await;
         }
         sums.push(hashing.finish().blake3);
     }

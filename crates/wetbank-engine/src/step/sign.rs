@@ -7,8 +7,11 @@ use wetbank_crypt::CryptError;
 use wetbank_journal::NewPart;
 use wetbank_places::{PlaceError, PlaceErrorKind};
 
-use super::{AtStep, Effect, FailureKind, Hand, StepDone, convert::Reading};
-use crate::{EngineError, clock};
+use super::{AtStep, Effect, FailureKind, Hand, StepDone};
+use crate::{
+    EngineError, clock,
+    reading::{Broken, Reading},
+};
 
 /// A longer file is no signature.
 const LONGEST: usize = 1 << 20;
@@ -80,15 +83,20 @@ impl AtStep<'_> {
         let (handle, wanted) = (Handle::current(), by.to_vec());
         let done = self.moving(self.hand.fingerprint.size);
         let verified = tokio::task::spawn_blocking(move || {
-            let mut failure = None;
+            let (mut failure, mut opened) = (None, Vec::new());
             let wanted: Vec<_> = keys.iter().filter(|key| wanted.contains(&key.name)).collect();
-            let open = || {
-                handle.block_on(Reading::open(&source, done.clone())).map_err(|error| {
+            let open = || match handle.block_on(Reading::open(&source, done.clone())) {
+                Ok(reading) => {
+                    opened.push(reading.broken());
+                    Ok(reading)
+                }
+                Err(error) => {
                     failure = Some(error);
-                    std::io::Error::from(std::io::ErrorKind::Interrupted)
-                })
+                    Err(std::io::Error::from(std::io::ErrorKind::Interrupted))
+                }
             };
             let verified = wetbank_crypt::verify_detached(open, &signature, &wanted, clock::now());
+            opened.iter().try_for_each(Broken::check)?;
             match (failure, verified) {
                 (Some(error), _) => Err(FailureKind::from(error)),
                 (None, verified) => verified.map_err(FailureKind::from),

@@ -10,11 +10,12 @@ use std::{
 };
 
 use bytes::Bytes;
+use rustix::buffer::spare_capacity;
 use tokio_util::sync::CancellationToken;
 use wetbank_core::RelPath;
 use wetbank_crypt::{Digests, Hashing};
 
-use super::{CHUNK, Folder, read_full};
+use super::{CHUNK, Folder, fill};
 use crate::{Collision, Entry, Place, PlaceError, PlaceErrorKind, blocking, place::Result};
 
 /// Written bytes after which the disk is set to work, so that the last sync finds little to do.
@@ -127,15 +128,15 @@ fn stream(
         if cancel.is_cancelled() {
             return Err(Failure::Cancelled);
         }
-        let mut chunk = vec![0; first];
-        let read = read_full(input, &mut chunk).map_err(Failure::Read)?;
-        chunk.truncate(read);
+        let mut chunk = Vec::with_capacity(first);
+        let is_full = fill(&mut chunk, first, |chunk| rustix::io::read(input, spare_capacity(chunk)));
+        let is_last = !is_full.map_err(Failure::Read)?;
         let chunk = Bytes::from(chunk);
         (&*output).write_all(&chunk).map_err(Failure::Write)?;
         behind.wrote(&output, chunk.len() as u64);
         progress.fetch_add(chunk.len() as u64, Ordering::Relaxed);
-        hashing.update_blocking(chunk);
-        if read < first {
+        hashing.update_blocking(&chunk);
+        if is_last {
             break;
         }
     }
@@ -146,14 +147,15 @@ fn stream(
 
 /// Keeps the disk busy while a large file is read and hashed. Its failures are not told: the
 /// last sync of the file tells them.
-#[derive(Default)]
-pub(super) struct WriteBehind {
+#[derive(Debug, Default)]
+pub struct WriteBehind {
     unsynced: u64,
     busy: Arc<AtomicBool>,
     worker: Option<(std::sync::mpsc::SyncSender<()>, std::thread::JoinHandle<()>)>,
 }
 
 impl WriteBehind {
+    /// So many bytes more were written to the file.
     pub fn wrote(&mut self, file: &Arc<File>, bytes: u64) {
         self.unsynced += bytes;
         if self.unsynced < WRITE_BEHIND || self.busy.load(Ordering::Acquire) {

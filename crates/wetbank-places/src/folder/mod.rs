@@ -3,20 +3,23 @@
 mod beneath;
 mod copy;
 mod owners;
+mod staged;
 mod sync;
 
 use std::{
     fs::File,
-    io::Read,
-    os::unix::fs::{FileExt, MetadataExt},
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
     sync::Arc,
 };
 
 use async_trait::async_trait;
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
+use rustix::{
+    buffer::spare_capacity,
+    fs::{AtFlags, Mode, OFlags, RenameFlags},
+};
 use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
 use crate::{
@@ -24,12 +27,12 @@ use crate::{
     ReadStream, Staged, blocking, fingerprint_of, place::Result,
 };
 use beneath::Root;
-pub use copy::Copied;
-use copy::WriteBehind;
+pub use copy::{Copied, WriteBehind};
+use staged::StagedFile;
 use sync::FolderSync;
 
 /// Bytes in one read: large enough that crossing to a thread costs little.
-const CHUNK: usize = 256 << 10;
+const CHUNK: usize = 512 << 10;
 /// Entries that a listing may be ahead of its reader.
 const AHEAD: usize = 1024;
 
@@ -235,13 +238,7 @@ impl Place for Folder {
     async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         let owned = temporary.clone();
         let file = self.run("write", temporary, move |inner| inner.create(&owned, resume)).await?;
-        Ok(Box::new(StagedFile {
-            folder: self.clone(),
-            path: temporary.clone(),
-            file: Arc::new(file),
-            at: resume.unwrap_or(0),
-            behind: WriteBehind::default(),
-        }))
+        Ok(Box::new(StagedFile::new(self.clone(), temporary.clone(), file, resume.unwrap_or(0))))
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {
@@ -302,18 +299,28 @@ fn read_chunk(file: &File, at: u64) -> std::io::Result<(Bytes, bool)> {
     // One byte more than is there, so that the end is seen at once.
     let rest = file.metadata()?.len().saturating_sub(at).saturating_add(1);
     let wanted = usize::try_from(rest).map_or(CHUNK, |rest| rest.min(CHUNK));
-    let mut chunk = BytesMut::zeroed(wanted);
-    let mut filled = 0;
-    while filled < wanted {
-        match file.read_at(&mut chunk[filled..], at + filled as u64) {
-            Ok(0) => break,
-            Ok(read) => filled += read,
-            Err(e) if e.kind() == std::io::ErrorKind::Interrupted => {}
-            Err(e) => return Err(e),
+    let mut chunk = Vec::with_capacity(wanted);
+    let is_last = !fill(&mut chunk, wanted, |chunk| {
+        let at = at + chunk.len() as u64;
+        rustix::io::pread(file, spare_capacity(chunk), at)
+    })?;
+    Ok((chunk.into(), is_last))
+}
+
+/// Reads into an empty buffer until so much is there, and tells whether it is: the file may end before.
+fn fill(
+    chunk: &mut Vec<u8>,
+    wanted: usize,
+    mut read: impl FnMut(&mut Vec<u8>) -> rustix::io::Result<usize>,
+) -> std::io::Result<bool> {
+    while chunk.len() < wanted {
+        match read(chunk) {
+            Ok(0) => return Ok(false),
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(e) => return Err(e.into()),
         }
     }
-    chunk.truncate(filled);
-    Ok((chunk.freeze(), filled < wanted))
+    Ok(true)
 }
 
 type Listed = tokio::sync::mpsc::Sender<Result<Entry>>;
@@ -359,51 +366,6 @@ fn walk(
         }
     }
     Ok(())
-}
-
-struct StagedFile {
-    folder: Folder,
-    path: RelPath,
-    file: Arc<File>,
-    at: u64,
-    behind: WriteBehind,
-}
-
-#[async_trait]
-impl Staged for StagedFile {
-    async fn write(&mut self, chunk: Bytes) -> Result<()> {
-        let (file, at) = (self.file.clone(), self.at);
-        let written = chunk.len() as u64;
-        self.at += written;
-        self.folder.run("write", &self.path, move |_| file.write_all_at(&chunk, at)).await?;
-        self.behind.wrote(&self.file, written);
-        Ok(())
-    }
-
-    async fn finish(mut self: Box<Self>) -> Result<Entry> {
-        let (path, file, mut behind) = (self.path.clone(), self.file.clone(), std::mem::take(&mut self.behind));
-        self.folder
-            .run("write", &self.path, move |inner| {
-                behind.stop();
-                file.sync_data()?;
-                Ok(inner.entry(path, &file.metadata()?))
-            })
-            .await
-    }
-}
-
-/// Reads until the buffer is full or the file ends.
-fn read_full(mut file: &File, buffer: &mut [u8]) -> std::io::Result<usize> {
-    let mut filled = 0;
-    while filled < buffer.len() {
-        match file.read(&mut buffer[filled..]) {
-            Ok(0) => break,
-            Ok(read) => filled += read,
-            Err(e) if e.kind() == std::io::ErrorKind::Interrupted => {}
-            Err(e) => return Err(e),
-        }
-    }
-    Ok(filled)
 }
 
 /// Removes by a path whose parent the kernel resolved below the root.

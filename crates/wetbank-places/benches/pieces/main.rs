@@ -1,8 +1,12 @@
 //! What the places do by themselves, without rules and journal, against the system's own tools:
-//! files copied here and sent to OpenSSH's server, each hashed, written under a temporary name,
-//! on disk and renamed. Prints lines of a table. Words choose figures by their beginning.
+//! files copied here and sent to servers and fetched from them, each hashed, written under a
+//! temporary name and renamed. Prints lines of a table. Words choose figures by their beginning.
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a measurement prints what it found, or ends")]
+
+mod servers;
+#[path = "../../tests/support/mod.rs"]
+mod support;
 
 use std::{
     fs,
@@ -12,12 +16,15 @@ use std::{
     time::{Duration, Instant},
 };
 
-use futures_util::{StreamExt, TryStreamExt, stream};
+use futures_util::{TryStreamExt, stream};
 use tokio_util::sync::CancellationToken;
-use wetbank_core::{Name, RelPath, SILENCE, SftpSignIn, SftpSpec};
-use wetbank_crypt::Hashing;
-use wetbank_places::{Collision, Folder, Place, PlaceError, Sftp, SftpCredentials};
-use wetbank_testbed::{Sshd, client_key};
+use wetbank_core::{Name, RelPath};
+use wetbank_crypt::{PgpKey, Sealing};
+use wetbank_places::{Collision, Folder, Place, PlaceError};
+
+/// As the service has it.
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// Runs of one figure, of which the middle one counts.
 const ROUNDS: usize = 3;
@@ -35,8 +42,16 @@ fn main() {
         if wanted("small") {
             small_here().await;
         }
+        if wanted("openpgp") {
+            openpgp();
+        }
         if wanted("sftp") {
-            sftp().await;
+            servers::sftp().await;
+        }
+        for kind in ["ftp", "webdav", "share", "bucket"] {
+            if wanted(kind) {
+                servers::plain(kind).await;
+            }
         }
     });
 }
@@ -153,92 +168,29 @@ async fn small_here() {
     row("20,000 files of 4 KiB copied here, hashed twice", middle(ours), ("cp -r, sync", middle(theirs)), 1.2, false);
 }
 
-async fn send(from: &Folder, to: &Sftp, path: &RelPath) -> Result<(), PlaceError> {
-    let temporary = beside(path);
-    let mut hashing = Hashing::for_ourselves();
-    let mut staged = to.stage(&temporary, path, None).await?;
-    let mut content = from.read(path, 0).await?;
-    while let Some(chunk) = content.next().await.transpose()? {
-        hashing.update(chunk.clone()).await;
-        staged.write(chunk).await?;
-    }
-    staged.finish().await?;
-    hashing.finish();
-    to.rename(&temporary, path, Collision::Replace).await.map(drop)
-}
-
-async fn sftp() {
+/// What the OpenPGP library needs by itself, and what the system's own program needs for all of it.
+fn openpgp() {
     let scratch = scratch();
-    let at = scratch.path();
-    for name in ["ours", "theirs", "source"] {
-        fs::create_dir(at.join(name)).unwrap();
-    }
-    let sshd = Sshd::start();
-    let (file, text) = client_key(sshd.folder.path(), &["ed25519"], "");
-    sshd.authorize(&file);
-    let spec = SftpSpec {
-        host: sshd.address.ip().to_string(),
-        port: sshd.address.port(),
-        user: sshd.user(),
-        sign_in: SftpSignIn::Key { key: Name::new("key").unwrap(), passphrase: None },
-        host_key: Some(sshd.fingerprint.clone()),
-        root: at.join("ours").display().to_string(),
-        connections: 4,
-        silence: SILENCE,
-    };
-    let to = Sftp::new(Name::new("server").unwrap(), spec, SftpCredentials::Key { key: text.into(), passphrase: None });
-    let client = |options: &str, batch: &str| {
-        shell(&format!(
-            "printf '{batch}' | sftp -q -b - {options} -P {} -i '{}' -o StrictHostKeyChecking=no \
-             -o UserKnownHostsFile=/dev/null {}@127.0.0.1 > /dev/null",
-            sshd.address.port(),
-            file.display(),
-            sshd.user()
-        ))
-    };
-    noise(&at.join("source/large"), 512);
-    let from = folder(at.join("source"));
-    to.reach().await.unwrap();
-    let shown = at.display();
-    let (mut ours, mut plain, mut gcm) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut down, mut down_plain) = (Vec::new(), Vec::new());
-    let path = RelPath::parse("large").unwrap();
+    let shown = scratch.path().display();
+    noise(&scratch.path().join("source"), 512);
+    shell(&format!(
+        "chmod 700 '{shown}'; export GNUPGHOME='{shown}'; gpg --batch --quiet --passphrase '' \
+         --quick-generate-key bench default default never 2>/dev/null; gpg --armor --export bench > '{shown}/key.asc'"
+    ));
+    let text = fs::read(scratch.path().join("key.asc")).unwrap();
+    let key = PgpKey::import("bench", &text, None).unwrap();
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
-        let put = format!("put {shown}/source/large {shown}/theirs/large\\n");
-        plain.push(client("", &put));
-        gcm.push(client("-c aes128-gcm@openssh.com", &put));
+        theirs.push(shell(&format!(
+            "GNUPGHOME='{shown}' gpg --batch --yes --quiet --trust-model always --compress-algo none -r bench \
+             -o /dev/null --encrypt '{shown}/source'"
+        )));
         let began = Instant::now();
-        send(&from, &to, &path).await.unwrap();
+        let sealing = Sealing { recipients: vec![&key], ..Sealing::default() };
+        let input =
+            std::io::BufReader::with_capacity(256 << 10, fs::File::open(scratch.path().join("source")).unwrap());
+        wetbank_crypt::encrypt(input, std::io::sink(), &sealing, jiff::Timestamp::now()).unwrap();
         ours.push(began.elapsed());
-        down_plain.push(client("", &format!("get {shown}/source/large {shown}/theirs/down\\n")));
-        let began = Instant::now();
-        let (mut hashing, mut file) = (Hashing::for_ourselves(), fs::File::create(at.join("down")).unwrap());
-        let mut content = to.read(&path, 0).await.unwrap();
-        while let Some(chunk) = content.next().await.transpose().unwrap() {
-            hashing.update(chunk.clone()).await;
-            tokio::task::block_in_place(|| std::io::Write::write_all(&mut file, &chunk).unwrap());
-        }
-        hashing.finish();
-        down.push(began.elapsed());
-        shell(&format!("rm -f '{shown}/theirs/'* '{shown}/ours/large' '{shown}/down'; sync"));
     }
-    let (ours, what) = (middle(ours), "512 MiB to sshd, BLAKE3");
-    row(what, ours, ("sftp", middle(plain)), 1.4, true);
-    row(what, ours, ("sftp, AES-128-GCM", middle(gcm)), 1.0, true);
-    row("512 MiB from sshd, BLAKE3", middle(down), ("sftp", middle(down_plain)), 1.0, true);
-    let paths = tree(&at.join("source"), 1, 2000);
-    let (mut small, mut theirs) = (Vec::new(), Vec::new());
-    for round in 0..ROUNDS {
-        theirs.push(client("", &format!("put -r {shown}/source/000 {shown}/theirs/{round}\\n")));
-        fs::create_dir(at.join("ours/000")).unwrap();
-        let began = Instant::now();
-        stream::iter(paths.iter().map(Ok::<_, PlaceError>))
-            .try_for_each_concurrent(AT_ONCE, |path| send(&from, &to, path))
-            .await
-            .unwrap();
-        small.push(began.elapsed());
-        shell(&format!("rm -rf '{shown}/ours/000'; sync"));
-    }
-    let what = "2,000 files of 4 KiB to sshd, each under a temporary name";
-    row(what, middle(small), ("sftp put -r", middle(theirs)), 2.3, true);
+    row("512 MiB through the OpenPGP library alone", middle(ours), ("gpg to /dev/null", middle(theirs)), 0.9, true);
 }
