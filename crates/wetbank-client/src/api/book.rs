@@ -1,0 +1,101 @@
+//! The book, and what it names: secrets, keys, databases.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A database that tables are loaded into and extracted from.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Database {
+    pub name: String,
+    pub title: String,
+    pub kind: String,
+    pub address: String,
+    /// Rules that use it.
+    pub rules: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DatabaseTest {
+    pub fine: bool,
+    /// What was found, or why not.
+    pub said: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BookFile {
+    pub name: String,
+    pub text: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProposedBook {
+    pub files: Vec<BookFile>,
+    /// The whole book: what it does not have is removed.
+    #[serde(default)]
+    pub whole: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BookDiff {
+    pub changes: Vec<BookChange>,
+    /// The order in which rules are asked differs.
+    pub reordered: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct BookChange {
+    pub kind: String,
+    pub name: String,
+    /// `added`, `changed` or `removed`.
+    pub change: String,
+    pub old: Option<String>,
+    pub new: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SecretName {
+    pub name: String,
+    pub changed: String,
+}
+
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SetSecret {
+    pub value: String,
+}
+
+impl std::fmt::Debug for SetSecret {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("SetSecret")
+    }
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Key {
+    pub name: String,
+    pub fingerprint: String,
+    pub users: Vec<String>,
+    /// We hold its secret part.
+    pub has_secret: bool,
+    pub encrypts: bool,
+    pub signs: bool,
+    /// When it ends, if it ever does.
+    pub expires: Option<String>,
+    /// Why it cannot be encrypted to.
+    pub unfit: Option<String>,
+    pub changed: String,
+}
+
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct ImportKey {
+    /// One key, armoured.
+    pub text: String,
+    /// What opens its secret part.
+    #[serde(default)]
+    pub passphrase: Option<String>,
+}
+
+impl std::fmt::Debug for ImportKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("ImportKey")
+    }
+}

@@ -1,0 +1,167 @@
+//! Requests and answers of `/api/v1`.
+
+#![allow(missing_docs, reason = "field names say it; what needs more words has them")]
+
+mod book;
+mod partners;
+mod places;
+mod rules;
+mod runs;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+pub use book::*;
+pub use partners::*;
+pub use places::*;
+pub use rules::*;
+pub use runs::*;
+
+/// A problem, as RFC 9457 has it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// A short name of the kind of problem.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong, and what to do.
+    pub detail: String,
+    /// A stable word for programs.
+    pub code: String,
+    /// The mistakes of a book.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mistakes: Vec<Mistake>,
+}
+
+/// A mistake in a book.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Mistake {
+    pub file: String,
+    /// Counted from 1.
+    pub line: usize,
+    /// The section or key.
+    pub key: String,
+    pub message: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    pub token: String,
+}
+
+/// How things stand.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    pub version: String,
+    /// Since when the service runs.
+    pub started: String,
+    pub queued: i64,
+    pub working: i64,
+    /// Items that wait for another attempt.
+    pub waiting: i64,
+    /// Items that wait for others of their run.
+    pub joining: i64,
+    /// Items that wait for a person.
+    pub held: i64,
+    pub rules_on: usize,
+    pub rules_off: usize,
+    /// Places that could not be reached when last tried.
+    pub places_away: Vec<String>,
+    pub moving: Vec<Moving>,
+    /// What fires next, soonest first; at most eight.
+    pub next: Vec<Firing>,
+    /// Keys and the like that expire within thirty days, or did; the most urgent first.
+    pub warnings: Vec<Warning>,
+    pub today: Traffic,
+}
+
+/// Something that expires soon, or did.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Warning {
+    pub what: String,
+    pub until: Option<String>,
+    /// Which of the warnings before the end this is: 30, 7 or 1 days; 0 once it is over.
+    pub days: i64,
+    pub partner: Option<String>,
+    pub remedy: String,
+}
+
+impl Warning {
+    /// In a few words: `key "harlan" expires within 7 days (2026-03-14)`.
+    pub fn words(&self) -> String {
+        let day = self.until.as_deref().and_then(|until| until.get(..10));
+        match (self.days, day) {
+            (0, Some(day)) => format!("{} expired on {day}", self.what),
+            (1, Some(day)) => format!("{} expires within a day ({day})", self.what),
+            (days, Some(day)) => format!("{} expires within {days} days ({day})", self.what),
+            (_, None) => self.what.clone(),
+        }
+    }
+}
+
+/// A day's traffic by hour.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct Traffic {
+    /// The day's start.
+    pub from: String,
+    pub done: i64,
+    pub bytes: i64,
+    pub hours: Vec<HourTraffic>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct HourTraffic {
+    pub hour: i64,
+    pub done: i64,
+    pub skipped: i64,
+    pub held: i64,
+    pub bytes: i64,
+}
+
+/// A file being worked on now.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Moving {
+    pub run: i64,
+    pub item: i64,
+    pub rule: String,
+    pub title: String,
+    pub file: String,
+    pub branch: usize,
+    /// The position of the step at work.
+    pub step: usize,
+    /// The steps of its way.
+    pub steps: Vec<ItemStep>,
+    pub from: String,
+    pub to: String,
+    pub done: u64,
+    pub total: u64,
+    pub since: String,
+}
+
+impl Moving {
+    /// The kind of the step at work.
+    pub fn step_kind(&self) -> &str {
+        self.steps.iter().find(|step| step.at == self.step as i64).map_or("", |step| &step.kind)
+    }
+}
+
+/// A mail that carries no file, and so waits in the outbox without anything waiting for it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Notice {
+    pub id: i64,
+    pub run: i64,
+    pub rule: String,
+    /// The mailbox that sends it.
+    pub place: String,
+    pub to: String,
+    pub subject: String,
+    /// `waiting`, `sent` or `refused`.
+    pub state: String,
+    pub queued: String,
+    /// When it is tried next.
+    pub due: Option<String>,
+    pub tries: i64,
+    /// Why it was not sent.
+    pub why: Option<String>,
+    pub ended: Option<String>,
+}
