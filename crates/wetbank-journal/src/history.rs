@@ -1,5 +1,7 @@
 //! What was done: runs, items, attempts, holds, traces, counts.
 
+use std::collections::HashSet;
+
 use jiff::Timestamp;
 use wetbank_core::FilePath;
 
@@ -149,9 +151,11 @@ impl Journal {
     /// SHA-256 checksums begins with it. Newest first.
     pub async fn trace(&self, text: &str, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
         let limit = limit.clamp(1, PAGE);
-        let mut items = Vec::new();
+        // Items that may have the text in their name, and those that are known to be asked for.
+        let (mut items, mut sure) = (Vec::new(), HashSet::new());
         if text.chars().count() >= SHORTEST_TRACE {
-            // Without `detail` FTS5 knows no phrases: ask for every trigram, then compare names.
+            // Without `detail` FTS5 knows no phrases: ask for every trigram, and compare names below. A
+            // name given on the way is kept in the index alone, so it cannot be compared.
             let folded: Vec<char> = text.chars().collect();
             let query = folded
                 .windows(SHORTEST_TRACE)
@@ -161,33 +165,41 @@ impl Journal {
             let (before, take) = (i64::MAX, limit * 2);
             let rows = sqlx::query_file!("queries/names_like.sql", query, before, take).fetch_all(&self.read).await?;
             for row in rows {
-                let item = if row.rowid % 2 == 0 {
-                    Some(row.rowid / 2)
-                } else {
-                    let attempt = row.rowid / 2;
-                    sqlx::query_file_scalar!("queries/attempt_item.sql", attempt).fetch_optional(&self.read).await?
-                };
-                items.extend(item);
+                if row.rowid % 2 == 0 {
+                    items.push(row.rowid / 2);
+                    continue;
+                }
+                let attempt = row.rowid / 2;
+                let item = sqlx::query_file_scalar!("queries/attempt_item.sql", attempt).fetch_optional(&self.read);
+                sure.extend(item.await?);
             }
         }
         if text.len() >= 8 && text.bytes().all(|b| b.is_ascii_hexdigit()) {
             let start = text.to_ascii_lowercase();
             let end = format!("{start}g");
-            items.extend(
+            sure.extend(
                 sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end).fetch_all(&self.read).await?,
             );
         }
+        items.extend(&sure);
         items.sort_unstable_by(|a, b| b.cmp(a));
         items.dedup();
-        items.truncate(limit as usize);
         let mut found = Vec::with_capacity(items.len());
+        let wanted = text.to_lowercase();
         for item in items {
+            if found.len() == limit as usize {
+                break;
+            }
             if let Some(row) = sqlx::query_file!("queries/trace_item.sql", item).fetch_optional(&self.read).await? {
+                let file = records::file(&row.place, &row.path)?;
+                if !sure.contains(&item) && !file.path.to_string().to_lowercase().contains(&wanted) {
+                    continue;
+                }
                 found.push(TraceRecord {
                     item: row.id,
                     run: row.run,
                     rule: row.rule,
-                    file: records::file(&row.place, &row.path)?,
+                    file,
                     size: row.size.cast_unsigned(),
                     state: records::state(&row.state),
                     why: row.why,

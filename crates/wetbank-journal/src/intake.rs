@@ -77,16 +77,18 @@ impl Journal {
         self.take(sightings, Into::Run(Box::new(finder.clone())), at).await
     }
 
-    /// Records sightings and queues their work in one run.
+    /// Records sightings and queues their work in one run. Of a file that is told twice the first counts.
     pub async fn take_together(
         &self,
-        sightings: Vec<Sighting>,
+        mut sightings: Vec<Sighting>,
         cause: Cause,
         about: Option<String>,
         at: Timestamp,
     ) -> Result<Vec<Work>, JournalError> {
         let ids = self.ids.clone();
         let into = Into::Joint(cause, about, ids.run.fetch_add(1, Relaxed));
+        let mut seen = HashSet::new();
+        sightings.retain(|sighting| seen.insert((sighting.rule.clone(), sighting.file.clone())));
         self.writer
             .write(move |connection| {
                 Box::pin(async move {

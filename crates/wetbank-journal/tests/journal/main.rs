@@ -2,6 +2,13 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod arranged;
+mod faults;
+mod history;
+mod joins;
+mod outbox;
+mod starting;
+
 use jiff::Timestamp;
 use tempfile::TempDir;
 use wetbank_core::{FilePath, ItemState, Name};
@@ -29,6 +36,20 @@ async fn take(journal: &Journal, sighting: Sighting) -> Result<Work, Refusal> {
     journal.take_in(vec![sighting], wetbank_core::Cause::Arrival, Timestamp::now()).await.unwrap().remove(0)
 }
 
+fn at(second: i64) -> Timestamp {
+    Timestamp::from_second(1_773_500_000 + second).unwrap()
+}
+
+async fn open() -> (TempDir, Journal) {
+    let folder = TempDir::new().unwrap();
+    let journal = Journal::open(folder.path()).await.unwrap();
+    (folder, journal)
+}
+
+async fn record(journal: &Journal, work: &Work, state: ItemState) {
+    journal.record(Progress::change(change(work, state))).await.unwrap();
+}
+
 fn change(work: &Work, state: ItemState) -> ItemChange {
     ItemChange {
         item: work.item,
@@ -46,8 +67,7 @@ fn change(work: &Work, state: ItemState) -> ItemChange {
 
 #[tokio::test]
 async fn the_same_state_of_a_file_is_taken_once_and_a_new_state_again() {
-    let folder = TempDir::new().unwrap();
-    let journal = Journal::open(folder.path()).await.unwrap();
+    let (_folder, journal) = open().await;
     let first = take(&journal, sighting("office:/a.csv", "1")).await.unwrap();
     assert_eq!(take(&journal, sighting("office:/a.csv", "1")).await, Err(Refusal::Known));
     let second = take(&journal, sighting("office:/a.csv", "2")).await.unwrap();
@@ -63,8 +83,7 @@ async fn the_same_state_of_a_file_is_taken_once_and_a_new_state_again() {
 
 #[tokio::test]
 async fn what_was_taken_after_a_scan_began_is_not_forgotten_by_it() {
-    let folder = TempDir::new().unwrap();
-    let journal = Journal::open(folder.path()).await.unwrap();
+    let (_folder, journal) = open().await;
     let began = Timestamp::now().checked_sub(jiff::Span::new().seconds(1)).unwrap();
     let work = take(&journal, sighting("office:/a.csv", "1")).await.unwrap();
     journal.forget_sightings(&work.rule, vec![work.file.clone()], began).await.unwrap();
@@ -73,8 +92,7 @@ async fn what_was_taken_after_a_scan_began_is_not_forgotten_by_it() {
 
 #[tokio::test]
 async fn a_rule_does_not_take_its_own_result_but_another_rule_does_one_deeper() {
-    let folder = TempDir::new().unwrap();
-    let journal = Journal::open(folder.path()).await.unwrap();
+    let (_folder, journal) = open().await;
     let file = FilePath::parse("office:/out.csv").unwrap();
     let rule = Name::new("keep").unwrap();
     let output = Output { file, fingerprint: "7".to_owned(), rule, item: 1, depth: 2 };
@@ -144,8 +162,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
 
 #[tokio::test]
 async fn a_hold_ends_once() {
-    let folder = TempDir::new().unwrap();
-    let journal = Journal::open(folder.path()).await.unwrap();
+    let (_folder, journal) = open().await;
     let work = take(&journal, sighting("office:/a.csv", "1")).await.unwrap();
     let hold = NewHold { code: "exists".to_owned(), why: "taken".to_owned(), remedy: "move it".to_owned() };
     let held = Progress { hold: Some(hold), ..Progress::change(change(&work, ItemState::Held)) };
@@ -158,8 +175,7 @@ async fn a_hold_ends_once() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn many_writers_share_transactions_and_each_is_answered() {
-    let folder = TempDir::new().unwrap();
-    let journal = Journal::open(folder.path()).await.unwrap();
+    let (_folder, journal) = open().await;
     let mut writers = tokio::task::JoinSet::new();
     for number in 0..500 {
         let journal = journal.clone();
