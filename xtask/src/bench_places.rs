@@ -133,12 +133,18 @@ fn kind(kind: &'static str, figures: &mut Vec<Figure>) -> Result<()> {
     let (mut up, mut down, mut their_up, mut their_down) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     for round in 0..ROUNDS {
         let (name, here) = (format!("theirs-{round}"), root.join(format!("theirs/{round}")).display().to_string());
+        shell("sync")?;
         their_up.push(shell(&(plain.put)(&large.display().to_string(), &name))?);
+        shell("sync")?;
         up.push(step_of(&office, "up", "copy")?);
         // What comes here is on disk before we say so.
         their_down.push(shell(&format!("{}; sync '{here}'", (plain.get)(&name, &here)))?);
         down.push(step_of(&office, "down", "copy")?);
         shell(&format!("rm -rf '{here}' '{}/office/down'", root.display()))?;
+        if kind != "bucket" {
+            // A name that is taken costs the server more, which its plain client is not asked for.
+            shell(&format!("rm -rf '{}/up' '{}/{name}'", server.root, server.root))?;
+        }
     }
     let synced = format!("{}, sync", plain.name);
     for (what, ours, theirs, client) in [("to", up, their_up, plain.name), ("from", down, their_down, &synced)] {

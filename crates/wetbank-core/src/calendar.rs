@@ -35,6 +35,19 @@ impl Calendar {
     }
 }
 
+/// A day of the week, written out.
+pub(crate) fn weekday_name(day: Weekday) -> &'static str {
+    match day {
+        Weekday::Monday => "Monday",
+        Weekday::Tuesday => "Tuesday",
+        Weekday::Wednesday => "Wednesday",
+        Weekday::Thursday => "Thursday",
+        Weekday::Friday => "Friday",
+        Weekday::Saturday => "Saturday",
+        Weekday::Sunday => "Sunday",
+    }
+}
+
 /// The short English word of a weekday, as the book has it.
 pub fn weekday_word(day: Weekday) -> &'static str {
     match day {

@@ -5,7 +5,7 @@ use crate::{
     Selection, Step, Target, format_duration,
 };
 
-fn joined(words: &[String]) -> String {
+pub(crate) fn joined(words: &[String]) -> String {
     match words {
         [] => String::new(),
         [one] => one.clone(),
@@ -66,16 +66,16 @@ pub fn step_words(step: &Step) -> String {
             "leave it as it is, as the partner wants".to_owned()
         }
         Step::Encrypt { to, passphrase, sign, .. } => {
-            let mut to = to.clone();
-            to.extend(passphrase.as_ref().map(|_| "a passphrase".to_owned()));
+            let to = if to.is_empty() { String::new() } else { format!(" to {}", joined(to)) };
+            let with = if passphrase.is_some() { " with a passphrase" } else { "" };
             let signed = sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
-            format!("encrypt it to {}{signed}", joined(&to))
+            format!("encrypt it{to}{with}{signed}")
         }
         Step::Decrypt { signed_by, .. } if signed_by.is_empty() => "decrypt it".to_owned(),
         Step::Decrypt { signed_by, .. } => {
             format!("decrypt it, if signed by {}", signed_by.join(" or "))
         }
-        Step::Sign { by, .. } => format!("sign it with {by}, and go on with it and its signature"),
+        Step::Sign { by, .. } => format!("sign it with {by} in a file beside it"),
         Step::Verify { by, name } => format!("check its signature {name} by {}", by.join(" or ")),
         Step::Compress { name, .. } => format!("compress it to {name}"),
         Step::Expand { .. } => "expand it".to_owned(),

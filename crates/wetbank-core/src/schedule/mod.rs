@@ -12,7 +12,7 @@ use jiff::{
 
 pub use cron::Cron;
 
-use crate::{Calendar, calendar::weekday_word, format_duration};
+use crate::{Calendar, calendar::weekday_name, format_duration, sentence::joined};
 
 /// How far ahead a firing is looked for, in days: eight years, so that 29 February is found.
 const HORIZON: i64 = 8 * 366;
@@ -118,7 +118,8 @@ impl Days {
         match self {
             Self::All => String::new(),
             Self::Week(week) => {
-                format!(" on {}", week.iter().map(|day| weekday_word(*day)).collect::<Vec<_>>().join(", "))
+                let days: Vec<String> = week.iter().map(|day| weekday_name(*day).to_owned()).collect();
+                format!(" on {}", joined(&days))
             }
             Self::Working => format!(" on working days{of}"),
             Self::FirstWorking => format!(" on the first working day of a month{of}"),
@@ -238,7 +239,7 @@ impl Schedule {
         let clock = |time: &Time| time.strftime("%H:%M").to_string();
         let when = match &self.pattern {
             Pattern::Every(pause) => format!("every {}", format_duration(*pause)),
-            Pattern::At(times) => format!("at {}", times.iter().map(clock).collect::<Vec<_>>().join(", ")),
+            Pattern::At(times) => format!("at {}", joined(&times.iter().map(clock).collect::<Vec<_>>())),
             Pattern::Cron(cron) => format!("at the times of \"{}\"", cron.source()),
         };
         let between = self

@@ -163,7 +163,7 @@ fn schedules_are_told_in_words() {
     assert_eq!(day.words(), "every 15 min from 08:00 to 18:00 on working days");
     assert_eq!(
         schedule(at(&["07:30", "16:00"]), Days::LastWorking).words(),
-        "at 07:30, 16:00 on the last working day of a month"
+        "at 07:30 and 16:00 on the last working day of a month"
     );
 }
 

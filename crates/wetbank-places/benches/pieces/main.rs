@@ -48,7 +48,7 @@ fn main() {
         if wanted("sftp") {
             servers::sftp().await;
         }
-        for kind in ["ftp", "webdav", "share", "bucket"] {
+        for kind in ["ftp", "webdav", "share", "bucket", "stand-in bucket"] {
             if wanted(kind) {
                 servers::plain(kind).await;
             }

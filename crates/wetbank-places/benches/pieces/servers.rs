@@ -1,11 +1,16 @@
 //! Servers of every kind against the plainest client for each.
 
-use std::{fs, path::Path, time::Instant};
+use std::{
+    fs,
+    path::Path,
+    time::{Duration, Instant},
+};
 
 use futures_util::{TryStreamExt, stream};
 use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
 use wetbank_crypt::Hashing;
 use wetbank_places::{Ahead, Bucket, Collision, Ftp, Place, PlaceError, Sftp, SftpCredentials, Webdav};
+use wetbank_standins::{BucketStandin, BucketStandinOptions};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Moto, Proftpd, SHARE_USER, Samba, ShareOffer, Sshd, WEBDAV_USER};
 
 use crate::{
@@ -33,24 +38,34 @@ async fn bring(from: &dyn Place, to: &dyn Place, path: &RelPath) -> Result<(), P
     to.rename(&temporary, path, Collision::Replace).await.map(drop)
 }
 
-/// How the plainest client sends the file "large" under a NAME and fetches it, as lines for the shell.
+/// A line for the shell about a file of this name on the server.
+type Line = Box<dyn Fn(&str) -> String>;
+
+/// How the plainest client sends the file "large" and fetches it.
 struct Plain {
     name: &'static str,
-    put: String,
-    get: String,
+    put: Line,
+    get: Line,
 }
 
-fn curl(base: &str, how: &str, at: &Path) -> Plain {
-    let at = at.display();
+/// `address` tells where a file of a name is, for being put and for being fetched.
+fn curl(address: impl Fn(&str, bool) -> String + Clone + 'static, how: &str, at: &Path) -> Plain {
+    let (from, to) = (at.join("source/large").display().to_string(), at.join("theirs/large").display().to_string());
+    let (there, with, how) = (address.clone(), how.to_owned(), how.to_owned());
     Plain {
         name: "curl",
-        put: format!("curl -sSf {how} -T '{at}/source/large' '{base}/NAME' > /dev/null"),
-        get: format!("curl -sSf {how} -o '{at}/theirs/large' '{base}/NAME'"),
+        put: Box::new(move |name| format!("curl -sSf {with} -T '{from}' '{}' > /dev/null", there(name, true))),
+        get: Box::new(move |name| format!("curl -sSf {how} -o '{to}' '{}'", address(name, false))),
     }
 }
 
+/// Files of a name below an address.
+fn below(base: String) -> impl Fn(&str, bool) -> String + Clone {
+    move |name, _| format!("{base}/{name}")
+}
+
 /// A server that ends with this, its place, and its plainest client.
-fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place>, Plain) {
+async fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place>, Plain) {
     let (name, password) = (Name::new("server").unwrap(), Name::new("password").unwrap());
     match kind {
         "ftp" => {
@@ -67,7 +82,7 @@ fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place>, Pla
                 silence: SILENCE,
             };
             let base = format!("ftp://127.0.0.1:{}/{}", server.port, server.root.path().display());
-            let plain = curl(&base, &format!("-u '{}:{}'", FTP_USER.0, FTP_USER.1), at);
+            let plain = curl(below(base), &format!("-u '{}:{}'", FTP_USER.0, FTP_USER.1), at);
             (Box::new(server), Box::new(Ftp::new(name, spec, FTP_USER.1.into())), plain)
         }
         "webdav" => {
@@ -79,7 +94,7 @@ fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place>, Pla
                 connections: 4,
                 silence: SILENCE,
             };
-            let plain = curl(&server.url, &format!("-u '{}:{}'", WEBDAV_USER.0, WEBDAV_USER.1), at);
+            let plain = curl(below(server.url.clone()), &format!("-u '{}:{}'", WEBDAV_USER.0, WEBDAV_USER.1), at);
             (Box::new(server), Box::new(Webdav::new(name, spec, Some(WEBDAV_USER.1.into()))), plain)
         }
         "share" => {
@@ -89,20 +104,43 @@ fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place>, Pla
                 "smbclient //127.0.0.1/survey -p {} -U '{user}%{password}' --client-protection=encrypt",
                 server.port
             );
-            let shown = at.display();
+            let (same, from, to) = (client.clone(), at.display().to_string(), at.display().to_string());
             let plain = Plain {
                 name: "smbclient, encrypted",
-                put: format!("{client} -c 'put {shown}/source/large NAME' >/dev/null 2>&1"),
-                get: format!("{client} -c 'get NAME {shown}/theirs/large' >/dev/null 2>&1"),
+                put: Box::new(move |name| format!("{client} -c 'put {from}/source/large {name}' >/dev/null 2>&1")),
+                get: Box::new(move |name| format!("{same} -c 'get {name} {to}/theirs/large' >/dev/null 2>&1")),
             };
             let place = share_place(&server, true);
+            (Box::new(server), Box::new(place), plain)
+        }
+        "stand-in bucket" => {
+            let options = BucketStandinOptions {
+                listen: ([127, 0, 0, 1], 0).into(),
+                bucket: "bench".to_owned(),
+                access_key: "merrow".to_owned(),
+                secret_key: "grey heron".to_owned(),
+            };
+            let server = BucketStandin::start(options).await.unwrap();
+            let url = server.url().parse().unwrap();
+            let bucket = rusty_s3::Bucket::new(url, rusty_s3::UrlStyle::Path, "bench", "us-east-1").unwrap();
+            let signed = move |name: &str, puts: bool| {
+                let who = rusty_s3::Credentials::new("merrow", "grey heron");
+                let signed = if puts {
+                    bucket.put_object(Some(&who), name).sign(Duration::from_secs(600))
+                } else {
+                    bucket.get_object(Some(&who), name).sign(Duration::from_secs(600))
+                };
+                signed.to_string()
+            };
+            let plain = curl(signed, "", at);
+            let place = Bucket::new(name, bucket_spec(&server.url(), "bench"), Some("grey heron".into())).unwrap();
             (Box::new(server), Box::new(place), plain)
         }
         _ => {
             let server = Moto::own();
             let who = format!("-H 'authorization: {WHO}'");
             shell(&format!("curl -sSf -X PUT {who} '{}/bench' > /dev/null", server.url));
-            let plain = curl(&format!("{}/bench", server.url), &who, at);
+            let plain = curl(below(format!("{}/bench", server.url)), &who, at);
             let place = Bucket::new(name, bucket_spec(&server.url, "bench"), Some("any".into())).unwrap();
             (Box::new(server), Box::new(place), plain)
         }
@@ -117,7 +155,7 @@ pub async fn plain(kind: &str) {
         fs::create_dir(at.join(name)).unwrap();
     }
     noise(&at.join("source/large"), 512);
-    let (_server, place, plain) = server(kind, at);
+    let (_server, place, plain) = server(kind, at).await;
     place.reach().await.unwrap();
     let (source, ours) = (folder(at.join("source")), folder(at.join("ours")));
     let path = RelPath::parse("large").unwrap();
@@ -126,15 +164,15 @@ pub async fn plain(kind: &str) {
     for round in 0..ROUNDS {
         shell("sync");
         // Each under a name of its own: writing over a file costs the server more.
-        let theirs = |line: &str| shell(&line.replace("NAME", &format!("theirs-{round}")));
-        their_up.push(theirs(&plain.put));
+        let name = format!("theirs-{round}");
+        their_up.push(shell(&(plain.put)(&name)));
         shell("sync");
         let began = Instant::now();
         bring(&source, place.as_ref(), &path).await.unwrap();
         up.push(began.elapsed());
         shell("sync");
         // What comes here is on disk before we say so.
-        their_down.push(theirs(&format!("{}; sync '{shown}/theirs/large'", plain.get)));
+        their_down.push(shell(&format!("{}; sync '{shown}/theirs/large'", (plain.get)(&name))));
         shell("sync");
         let began = Instant::now();
         bring(place.as_ref(), &ours, &path).await.unwrap();
@@ -146,7 +184,7 @@ pub async fn plain(kind: &str) {
         ));
     }
     let synced = format!("{}, sync", plain.name);
-    let (to, from) = (format!("512 MiB to a {kind} server, BLAKE3"), format!("512 MiB from a {kind} server, BLAKE3"));
+    let (to, from) = (format!("512 MiB to {kind}, BLAKE3"), format!("512 MiB from {kind}, BLAKE3"));
     row(&to, middle(up), (plain.name, middle(their_up)), 0.9, true);
     row(&from, middle(down), (&synced, middle(their_down)), 0.9, true);
 }
