@@ -1,4 +1,4 @@
-//! The pictures of `docs/screenshots`, taken from the demo.
+//! The pictures of `docs/screenshots` and those of the guide, taken from the demo.
 
 use std::{
     fs,
@@ -16,6 +16,8 @@ use crate::{browser::Browser, setup, steps};
 
 const BINARY: &str = "target/release/wetbank";
 const FOLDER: &str = "docs/screenshots";
+/// Those that only the guide shows.
+const GUIDE: &str = "docs/pictures";
 /// The demo's first files are through after this time, and some fresh ones have come.
 const WARM_UP: Duration = Duration::from_secs(22);
 
@@ -51,7 +53,9 @@ fn first(data: &Path, words: &[&str]) -> Result<Value> {
 }
 
 fn pictures(link: &str, data: &Path) -> Result<()> {
-    fs::create_dir_all(FOLDER)?;
+    for folder in [FOLDER, GUIDE] {
+        fs::create_dir_all(folder)?;
+    }
     let runs = first(data, &["run", "list", "--rule", "assay-results", "--state", "done"])?;
     let run = format!("/runs/{}", runs["runs"][0]["id"]);
     let letters = first(data, &["run", "list", "--rule", "sheets-by-mail", "--state", "done"])?;
@@ -84,10 +88,27 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ("new-place", "/places/new", &dark),
         ("trace", "/trace?text=assay-0412", &dark),
     ] {
-        browser.go(&format!("{base}{page}"))?;
-        let file = format!("{FOLDER}/{name}.png");
-        browser.picture(Path::new(&file))?;
-        steps::say(&format!("took {file}"));
+        picture(browser, &format!("{base}{page}"), &format!("{FOLDER}/{name}.png"))?;
     }
+    let form = "/places/new?kind";
+    let share = format!("{form}=share&name=files&share=survey&user=MERROW%5Ctove&root=Field+notes");
+    let ftp = format!("{form}=ftp&name=print-shop&user=merrow&root=%2Fproofs");
+    let webdav = format!("{form}=webdav&name=field-notes&url={base}&user=tove");
+    for (name, page) in [
+        ("connect-share", share.as_str()),
+        ("connect-ftp", ftp.as_str()),
+        ("connect-webdav", webdav.as_str()),
+        ("connect-bucket", "/places/tidewatch-archive?test=now"),
+        ("connect-mailbox", "/places/post?test=now"),
+    ] {
+        picture(&light, &format!("{base}{page}"), &format!("{GUIDE}/{name}.png"))?;
+    }
+    Ok(())
+}
+
+fn picture(browser: &Browser, address: &str, file: &str) -> Result<()> {
+    browser.go(address)?;
+    browser.picture(Path::new(file))?;
+    steps::say(&format!("took {file}"));
     Ok(())
 }

@@ -7,45 +7,18 @@ use serde_json::{Value, json};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpListener,
-    sync::mpsc,
 };
 use wetbank_client::{Client, ClientError, segment};
+use wetbank_testbed::{Answering, http_answer};
 
-/// Answers every request with the same bytes and then closes. Tells what was asked.
-async fn always(answer: &str) -> (Client, mpsc::UnboundedReceiver<String>) {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let url = format!("http://{}/", listener.local_addr().unwrap());
-    let (tell, asked) = mpsc::unbounded_channel();
-    let answer = answer.to_owned();
-    tokio::spawn(async move {
-        while let Ok((mut stream, _)) = listener.accept().await {
-            let mut request = Vec::new();
-            while !is_whole(&request) {
-                let mut piece = [0; 4096];
-                let read = stream.read(&mut piece).await.unwrap();
-                request.extend_from_slice(&piece[..read]);
-                if read == 0 {
-                    break;
-                }
-            }
-            let _ = tell.send(String::from_utf8_lossy(&request).into_owned());
-            let _ = stream.write_all(answer.as_bytes()).await;
-        }
-    });
-    (Client::new(&url, "grey-heron"), asked)
-}
-
-/// Whether the head and as much body as it announces are there.
-fn is_whole(request: &[u8]) -> bool {
-    let text = String::from_utf8_lossy(request).to_ascii_lowercase();
-    let Some((head, body)) = text.split_once("\r\n\r\n") else { return false };
-    let length = head.lines().find_map(|line| line.strip_prefix("content-length: ")).map_or(0, |n| n.parse().unwrap());
-    body.len() >= length
+/// A client of a server with one answer.
+fn against(answer: &str) -> (Client, Answering) {
+    let server = Answering::with(answer);
+    (Client::new(&format!("{}/", server.url()), "grey-heron"), server)
 }
 
 fn answer(status: &str, kind: &str, body: &str) -> String {
-    let length = body.len();
-    format!("HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {length}\r\nconnection: close\r\n\r\n{body}")
+    http_answer(status, &format!("content-type: {kind}\r\n"), body)
 }
 
 /// What a person reads, causes included.
@@ -61,16 +34,16 @@ fn told(error: &dyn std::error::Error) -> String {
 
 #[tokio::test]
 async fn a_call_goes_to_the_service_with_its_token_and_comes_back_as_it_is() {
-    let (client, mut asked) = always(&answer("200 OK", "application/json", r#"{"runs":3}"#)).await;
+    let (client, server) = against(&answer("200 OK", "application/json", r#"{"runs":3}"#));
     let query = [("rule", "assay & more".to_owned())];
     let read: Value = client.get("/runs", &query).await.unwrap();
     assert_eq!(read, json!({ "runs": 3 }));
-    let request = asked.recv().await.unwrap();
+    let request = server.asked();
     assert!(request.starts_with("GET /api/v1/runs?rule=assay+%26+more HTTP/1.1"), "{request}");
     assert!(request.to_ascii_lowercase().contains("authorization: bearer grey-heron"), "{request}");
     let posted: Value = client.post("/rules/keep/run", &json!({ "file": "office:/a.csv" })).await.unwrap();
     assert_eq!(posted["runs"], 3);
-    let request = asked.recv().await.unwrap();
+    let request = server.asked();
     assert!(request.starts_with("POST /api/v1/rules/keep/run") && request.ends_with(r#"{"file":"office:/a.csv"}"#));
 }
 
@@ -81,7 +54,7 @@ async fn what_the_service_refuses_is_told_in_its_words() {
         "mistakes": [ { "file": "book.toml", "line": 3, "key": "rule.keep", "message": "unknown key \"tiltle\"" } ],
     });
     let text = answer("422 Unprocessable Content", "application/problem+json", &problem.to_string());
-    let (client, _asked) = always(&text).await;
+    let (client, _server) = against(&text);
     let error = client.put_nothing("/book", &json!({})).await.unwrap_err();
     assert_eq!(error.to_string(), "the book has 1 mistake");
     let ClientError::Refused(problem) = error else { panic!("{error:?}") };
@@ -91,7 +64,7 @@ async fn what_the_service_refuses_is_told_in_its_words() {
 #[tokio::test]
 async fn a_refusal_without_words_still_says_what_it_is() {
     for (status, code) in [("401 Unauthorized", "sign-in"), ("502 Bad Gateway", "error")] {
-        let (client, _asked) = always(&answer(status, "text/html", "<h1>no</h1>")).await;
+        let (client, _server) = against(&answer(status, "text/html", "<h1>no</h1>"));
         let error = client.delete("/secrets/harbour").await.unwrap_err();
         assert!(error.to_string().contains(status), "{error}");
         let ClientError::Refused(problem) = error else { panic!("{error:?}") };
@@ -101,14 +74,14 @@ async fn a_refusal_without_words_still_says_what_it_is() {
 
 #[tokio::test]
 async fn an_answer_of_something_else_is_not_taken_for_ours() {
-    let (client, _asked) = always(&answer("200 OK", "text/html", "<html>welcome</html>")).await;
+    let (client, _server) = against(&answer("200 OK", "text/html", "<html>welcome</html>"));
     let error = client.get::<Value>("/status", &[]).await.unwrap_err();
     assert!(matches!(error, ClientError::Strange { .. }), "{error:?}");
     assert!(error.to_string().contains("none of wetbank's"), "{error}");
-    let (client, _asked) = always("HTTP/1.1 200 OK\r\ncontent-length: 1000\r\n\r\n{\"half\":").await;
+    let (client, _server) = against("HTTP/1.1 200 OK\r\ncontent-length: 1000\r\n\r\n{\"half\":");
     let error = client.get::<Value>("/status", &[]).await.unwrap_err();
     assert!(matches!(error, ClientError::Strange { .. }), "{error:?}");
-    let (client, _asked) = always("220 mail.merrow.example\r\n").await;
+    let (client, _server) = against("220 mail.merrow.example\r\n");
     let error = client.get::<Value>("/status", &[]).await.unwrap_err();
     assert!(matches!(error, ClientError::Unreachable { .. }), "{error:?}");
 }

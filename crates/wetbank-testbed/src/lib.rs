@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, clippy::missing_panics_doc, reason = "a test fails by panicking")]
 
+mod answering;
 mod apache;
 mod certificate;
 mod moto;
@@ -13,6 +14,7 @@ mod proftpd;
 mod samba;
 mod sshd;
 
+pub use answering::{Answering, http_answer};
 pub use apache::{Apache, WEBDAV_USER};
 pub use certificate::Certificate;
 pub use moto::{Moto, OwnMoto};

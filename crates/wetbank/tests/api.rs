@@ -184,3 +184,91 @@ async fn a_place_is_tried_as_it_is_typed_and_nothing_is_kept_of_it() {
     assert_eq!(api.get("/places").await.as_array().unwrap().len(), 1);
     assert_eq!(api.get("/secrets").await.as_array().unwrap().len(), 0);
 }
+
+/// Every call of the description: its method, and its path with something in each gap.
+async fn every_call(api: &Api) -> Vec<(Method, String)> {
+    let document = api.get("/openapi.json").await;
+    let paths = document["paths"].as_object().unwrap();
+    let filled = |path: &str| {
+        let path = path.strip_prefix("/api/v1").unwrap();
+        ["name", "id", "item", "kind"].iter().fold(path.to_owned(), |path, gap| {
+            let value = if *gap == "kind" { "rule" } else { "1" };
+            path.replace(&format!("{{{gap}}}"), value)
+        })
+    };
+    let calls = paths.iter().flat_map(|(path, calls)| {
+        let methods = calls.as_object().unwrap().keys();
+        methods.map(move |method| (method.to_ascii_uppercase().parse().unwrap(), filled(path)))
+    });
+    calls.collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_call_is_answered_without_a_token_nor_with_a_wrong_one() {
+    let api = Api::open();
+    let calls = every_call(&api).await;
+    assert!(calls.len() > 35, "{calls:?}");
+    // Signing in and out is what one does without being signed in.
+    for (method, path) in calls.iter().filter(|(_, path)| path != "/session") {
+        assert!(!path.contains('{'), "{path}: a gap that this test does not know");
+        for token in [None, Some(""), Some("grey-heron"), Some(&api.office.token()[1..])] {
+            let request = api.http.request(method.clone(), format!("{}/api/v1{path}", api.office.url()));
+            let request = match token {
+                Some(token) => request.bearer_auth(token),
+                None => request,
+            };
+            let response = request.header("content-type", "application/json").body("{}").send().await.unwrap();
+            assert_eq!(response.status(), 401, "{method} {path}");
+            let problem: Value = response.json().await.unwrap();
+            assert_eq!(problem["code"], "sign-in", "{method} {path}: {problem}");
+        }
+    }
+    let wrong = json!({ "token": "grey-heron" });
+    let words = api.refused(Method::POST, "/session", Some(wrong), 401, "sign-in").await;
+    assert!(!words.contains("grey-heron"), "{words}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_no_request_is_a_problem_and_changes_nothing() {
+    let api = Api::open();
+    let before = api.get("/places").await;
+    for (method, path) in every_call(&api).await {
+        if method == Method::GET || path == "/session" {
+            continue;
+        }
+        for body in ["{", "[]", "null", "\"text\"", "{\"file\": 7}", "{\"name\": {}}", "\u{fffd}"] {
+            let url = format!("{}/api/v1{path}", api.office.url());
+            let request = api.http.request(method.clone(), url).bearer_auth(api.office.token());
+            let response = request.header("content-type", "application/json").body(body).send().await.unwrap();
+            let status = response.status();
+            // What takes no body may well go through, or say that there is nothing to do it to.
+            assert!(!status.is_server_error(), "{method} {path} with {body}: {status}");
+            if status.is_client_error() {
+                let kind = response.headers()["content-type"].to_str().unwrap().to_owned();
+                assert_eq!(kind, "application/problem+json", "{method} {path} with {body}: {status}");
+                let problem: Value = response.json().await.unwrap();
+                let (code, words) = (problem["code"].as_str().unwrap(), problem["detail"].as_str().unwrap());
+                assert!(!code.is_empty() && !words.is_empty(), "{method} {path} with {body}: {problem}");
+            }
+        }
+    }
+    assert_eq!(api.get("/places").await, before);
+    assert_eq!(api.get("/secrets").await.as_array().unwrap().len(), 0);
+    assert_eq!(api.get("/runs").await["runs"].as_array().unwrap().len(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_body_that_is_too_large_or_of_another_kind_is_refused() {
+    let api = Api::open();
+    let url = format!("{}/api/v1/book/check", api.office.url());
+    let large = json!({ "files": [ { "name": "book.toml", "text": "#".repeat(40 << 20) } ] }).to_string();
+    let request = api.http.post(&url).bearer_auth(api.office.token()).header("content-type", "application/json");
+    // The service may close the line while we still send.
+    if let Ok(response) = request.body(large).send().await {
+        assert_eq!(response.status(), 413);
+    }
+    let request = api.http.post(&url).bearer_auth(api.office.token()).header("content-type", "text/plain");
+    let response = request.body("{}").send().await.unwrap();
+    assert_eq!(response.status(), 415);
+    assert!(api.get("/status").await.is_object(), "it goes on");
+}

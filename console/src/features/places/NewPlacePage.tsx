@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useId, useState } from "react";
-import { useNavigate } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 
 import { type NewPlace, type TriedPlace, api } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
@@ -142,6 +142,19 @@ interface Typed {
   values: Partial<Record<Key, string>>;
 }
 
+// What the form begins with: a link may fill it in, as one that a colleague sends, but for secrets.
+function begun(search: URLSearchParams): Typed {
+  const kind = (Object.keys(kinds) as Kind[]).find((one) => one === search.get("kind")) ?? "folder";
+  const security = securities[kind]?.find(({ value }) => value === search.get("security")) ?? securities[kind]?.[0];
+  const signIn = ways[kind]?.find((way) => way === search.get("sign-in")) ?? "password";
+  const values: Typed["values"] = {};
+  for (const key of Object.keys(fields) as Key[]) {
+    const value = search.get(key);
+    if (value !== null) values[key] = value;
+  }
+  return { kind, name: search.get("name") ?? "", signIn, secret: "", security: security?.value ?? "", values };
+}
+
 // What the typed secret is: a server that takes both may get a key in place of a password.
 function secretOf(typed: Typed): Secret | undefined {
   if (agrees(typed)) return undefined;
@@ -235,7 +248,8 @@ function AsItIsTyped({ typed }: { typed: Typed }) {
 export function NewPlacePage() {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const [typed, setTyped] = useState<Typed>({ kind: "folder", name: "", signIn: "password", secret: "", security: "", values: {} });
+  const [search] = useSearchParams();
+  const [typed, setTyped] = useState<Typed>(() => begun(search));
   const set = (change: Partial<Typed>) => setTyped((before) => ({ ...before, ...change }));
   const adding = useMutation({
     mutationFn: () => add(typed),
