@@ -39,10 +39,12 @@ impl Server {
             loop {
                 send("STOP", &all);
                 let now = with_descendants(self.0.id());
-                if now.len() <= all.len() {
+                // Not their count: one may have ended while another began.
+                let known = all.len();
+                all.extend(now.into_iter().filter(|id| !all[..known].contains(id)).collect::<Vec<_>>());
+                if all.len() == known {
                     break;
                 }
-                all = now;
             }
         }
         send(name, &all);

@@ -2,9 +2,9 @@
 
 use jiff::{SignedDuration, Timestamp};
 use wetbank_core::ItemState;
-use wetbank_journal::{AttemptEnd, AttemptStart, Journal, NewHold, Outcome, Progress, RunFilter, Sighting, Work};
+use wetbank_journal::{AttemptEnd, Journal, NewHold, Outcome, Progress, RunFilter, Sighting, Work};
 
-use crate::{change, open, record, sighting, take};
+use crate::{attempt, change, open, record, sighting, take};
 
 async fn many(journal: &Journal, count: usize) -> Vec<Work> {
     let mut works = Vec::new();
@@ -80,18 +80,7 @@ async fn attempts_are_told_in_their_order_with_what_they_said() {
     let work = many(&journal, 1).await.remove(0);
     for number in 1..=3 {
         let id = journal.next_attempt();
-        let start = AttemptStart {
-            id,
-            item: work.item,
-            branch: Some(0),
-            step: 0,
-            kind: "deliver",
-            number,
-            began: Timestamp::now(),
-            target: None,
-            intent: None,
-        };
-        journal.start_attempt(start).await.unwrap();
+        journal.start_attempt(attempt(id, &work, "deliver", number)).await.unwrap();
         let is_last = number == 3;
         let said = |text: &str| (!is_last).then(|| text.to_owned());
         let end = AttemptEnd {

@@ -65,6 +65,20 @@ fn change(work: &Work, state: ItemState) -> ItemChange {
     }
 }
 
+fn attempt(id: i64, work: &Work, kind: &'static str, number: u32) -> AttemptStart {
+    AttemptStart {
+        id,
+        item: work.item,
+        branch: Some(0),
+        step: 0,
+        kind,
+        number,
+        began: Timestamp::now(),
+        target: None,
+        intent: None,
+    }
+}
+
 #[tokio::test]
 async fn the_same_state_of_a_file_is_taken_once_and_a_new_state_again() {
     let (_folder, journal) = open().await;
@@ -111,17 +125,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
     let work = take(&journal, sighting("office:/assay-0412.csv", "1")).await.unwrap();
     let target = FilePath::parse("archive:/assay-0412.csv").unwrap();
     let id = journal.next_attempt();
-    let start = AttemptStart {
-        id,
-        item: work.item,
-        branch: Some(0),
-        step: 0,
-        kind: "copy",
-        number: 1,
-        began: Timestamp::now(),
-        target: Some(target.clone()),
-        intent: None,
-    };
+    let start = AttemptStart { target: Some(target.clone()), ..attempt(id, &work, "copy", 1) };
     journal.start_attempt(start).await.unwrap();
     let intention = Intention {
         attempt: id,
