@@ -7,9 +7,9 @@ mod support;
 use std::fs;
 
 use serde_json::Value;
-use support::{Office, names, wait_for};
+use support::{Office, PLACES, names, wait_for};
 
-const PLACES: &str = r#"
+const MORE: &str = r#"
 [place.north]
 kind = "folder"
 root = "@/north"
@@ -17,14 +17,6 @@ root = "@/north"
 [place.south]
 kind = "folder"
 root = "@/south"
-
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "folder"
-root = "@/archive"
 "#;
 
 fn office(rules: &str) -> Office {
@@ -32,7 +24,7 @@ fn office(rules: &str) -> Office {
     for place in ["north", "south", "archive"] {
         fs::create_dir_all(office.path(place)).unwrap();
     }
-    office.book(&format!("{PLACES}{rules}"));
+    office.book(&format!("{PLACES}{MORE}{rules}"));
     office
 }
 
@@ -162,7 +154,7 @@ fn a_chain_that_names_what_is_not_there_is_refused() {
         ("{ after = [\"delivered\"], partners = [\"nobody\"] }", "unknown partner \"nobody\""),
     ] {
         let rule = format!(
-            "{PLACES}[rule.wrong]\nstarts = {{ chain = {chain} }}\n[[rule.wrong.branch]]\nsteps = [ {{ delete = {{}} }} ]\n"
+            "{PLACES}{MORE}[rule.wrong]\nstarts = {{ chain = {chain} }}\n[[rule.wrong.branch]]\nsteps = [ {{ delete = {{}} }} ]\n"
         );
         let error = String::from_utf8_lossy(&office.try_book(&rule).stderr).into_owned();
         assert!(error.contains(said), "{chain}: {error}");

@@ -7,17 +7,9 @@ mod support;
 use std::{fs, os::unix::fs::PermissionsExt};
 
 use serde_json::Value;
-use support::{Office, names, wait_for};
+use support::{Office, PLACES, names, wait_for};
 
-const PLACES: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[place.archive]
-kind = "folder"
-root = "@/archive"
-
+const CLOSED: &str = r#"
 [place.closed]
 kind = "folder"
 root = "@/closed"
@@ -31,7 +23,7 @@ fn office(rules: &str) -> Office {
     // A name that is taken is a failure that lasts, also for those who may write anywhere.
     fs::write(office.path("closed/taken.csv"), "there").unwrap();
     fs::set_permissions(office.path("closed"), fs::Permissions::from_mode(0o755)).unwrap();
-    office.book(&format!("{PLACES}{rules}"));
+    office.book(&format!("{PLACES}{CLOSED}{rules}"));
     office
 }
 
@@ -168,7 +160,7 @@ starts = { arrival = { place = "office", folder = "in" } }
 title = "One"
 steps = [ { continue = { branch = "One" } } ]
 "#;
-    let error = office.try_book(&format!("{PLACES}{back}"));
+    let error = office.try_book(&format!("{PLACES}{CLOSED}{back}"));
     assert!(String::from_utf8_lossy(&error.stderr).contains("does not come later"));
 }
 
