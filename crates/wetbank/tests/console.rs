@@ -416,3 +416,25 @@ async fn a_partner_is_put_on_record_with_a_form_that_writes_the_books_text() {
     let form = partners[0]["delivery"].as_str().unwrap();
     assert!(form.contains("office › for them"), "{form}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_fills_in_the_form_for_a_place_but_for_secrets_and_adds_nothing() {
+    let (office, page) = (office(), Browser::open().await);
+    page.sign_in(&office).await;
+    let asked =
+        "kind=ftp&name=print-shop&user=merrow&root=%2Fproofs&security=none&password=grey-heron&secret=grey-heron";
+    page.driver.goto(format!("{}/places/new?{asked}", office.url())).await.unwrap();
+    for (label, expected) in
+        [("Name", "print-shop"), ("Host", ""), ("User", "merrow"), ("Folder", "/proofs"), ("Password", "")]
+    {
+        let field = page.find(&format!("//label[text()='{label}']/following-sibling::input")).await;
+        assert_eq!(field.prop("value").await.unwrap().unwrap_or_default(), expected, "{label}");
+    }
+    assert!(page.find("//label[contains(., 'An FTP server')]/input").await.is_selected().await.unwrap());
+    assert!(page.text().await.contains("can be read on the way"), "what the link asks for is warned of");
+    // A kind that there is not, and names that every object has, are not taken for one.
+    page.driver.goto(format!("{}/places/new?kind=toString&root=%2Fsrv", office.url())).await.unwrap();
+    assert!(page.find("//label[contains(., 'A folder')]/input").await.is_selected().await.unwrap());
+    let places = office.json(&["place", "list"]);
+    assert!(!places.to_string().contains("print-shop"), "{places}");
+}
