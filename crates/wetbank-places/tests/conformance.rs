@@ -4,14 +4,15 @@
 
 mod support;
 
-use std::{fs, sync::Arc};
+use std::{fs, path::Path, sync::Arc};
 
 use futures_util::StreamExt;
 use support::{
-    AgreedDrive, Outside, Rig, Sshd, bucket_spec, path, put, read, read_from, sftp_place, share_place, write,
+    AgreedDrive, Outside, Rig, Sshd, bucket_spec, ftp_spec, path, proftpd_spec, put, read, read_from, sftp_place,
+    share_place, webdav_spec, write,
 };
 use tempfile::TempDir;
-use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
+use wetbank_core::{BucketAddressing, FtpSecurity, Name, RelPath};
 use wetbank_places::{Bucket, Collision, Depth, Entry, EntryKind, Folder, Ftp, PlaceErrorKind, Webdav};
 use wetbank_standins::{BucketStandin, BucketStandinOptions, FtpStandin, FtpStandinOptions};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Moto, Proftpd, Samba, ShareOffer, WEBDAV_USER};
@@ -35,14 +36,7 @@ fn sftp() -> Rig {
 
 fn webdav() -> Rig {
     let apache = Apache::start(true);
-    let spec = WebdavSpec {
-        url: apache.url.clone(),
-        sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), Name::new("password").unwrap()),
-        certificate: apache.certificate.as_ref().map(|c| c.fingerprint.clone()),
-        connections: 8,
-        silence: SILENCE,
-    };
-    let place = Webdav::new(Name::new("server").unwrap(), spec, Some(WEBDAV_USER.1.into()));
+    let place = Webdav::new(Name::new("server").unwrap(), webdav_spec(&apache), Some(WEBDAV_USER.1.into()));
     Rig {
         place: Arc::new(place),
         outside: Outside::Folder(apache.root.path().to_owned()),
@@ -52,22 +46,12 @@ fn webdav() -> Rig {
 
 fn ftp(offer: FtpOffer) -> Rig {
     let server = Proftpd::start(offer);
-    let spec = FtpSpec {
-        host: "127.0.0.1".to_owned(),
-        port: server.port,
-        user: FTP_USER.0.to_owned(),
-        password: Name::new("password").unwrap(),
-        security: match offer {
-            FtpOffer::Tls => FtpSecurity::Tls,
-            FtpOffer::TlsFromStart => FtpSecurity::TlsFromStart,
-            FtpOffer::Plain | FtpOffer::Old => FtpSecurity::None,
-        },
-        certificate: Some(server.certificate.fingerprint.clone()),
-        root: server.root.path().display().to_string(),
-        connections: 8,
-        silence: SILENCE,
+    let security = match offer {
+        FtpOffer::Tls => FtpSecurity::Tls,
+        FtpOffer::TlsFromStart => FtpSecurity::TlsFromStart,
+        FtpOffer::Plain | FtpOffer::Old | FtpOffer::Quota(_) => FtpSecurity::None,
     };
-    let place = Ftp::new(Name::new("server").unwrap(), spec, FTP_USER.1.into());
+    let place = Ftp::new(Name::new("server").unwrap(), proftpd_spec(&server, security), FTP_USER.1.into());
     Rig {
         place: Arc::new(place),
         outside: Outside::Folder(server.root.path().to_owned()),
@@ -82,13 +66,19 @@ fn share(offer: ShareOffer) -> Rig {
     Rig { place: Arc::new(place), outside, guards: vec![Box::new(server)] }
 }
 
-async fn bucket() -> Rig {
+async fn bucket(addressing: BucketAddressing) -> Rig {
     let moto = Moto::shared();
     let name = format!("tidewatch-{:x}", rand10::random::<u64>());
     let url = format!("{}/{name}", moto.url);
     let made = Outside::open_request(reqwest::Method::PUT, &url).send().await.unwrap();
     assert!(made.status().is_success());
-    let place = Bucket::new(Name::new("server").unwrap(), bucket_spec(&moto.url, &name), Some("any".into())).unwrap();
+    let mut spec = bucket_spec(&moto.url, &name);
+    if addressing == BucketAddressing::Host {
+        // A name before this one leads here, too.
+        spec.url = moto.url.replace("127.0.0.1", "localhost");
+        spec.addressing = addressing;
+    }
+    let place = Bucket::new(Name::new("server").unwrap(), spec, Some("any".into())).unwrap();
     Rig { place: Arc::new(place), outside: Outside::Open(url), guards: Vec::new() }
 }
 
@@ -120,17 +110,7 @@ async fn small_ftp() -> Rig {
         password: "grey heron".to_owned(),
     };
     let standin = FtpStandin::start(options).await.unwrap();
-    let spec = FtpSpec {
-        host: "127.0.0.1".to_owned(),
-        port: standin.address().port(),
-        user: "merrow".to_owned(),
-        password: Name::new("password").unwrap(),
-        security: FtpSecurity::None,
-        certificate: None,
-        root: String::new(),
-        connections: 8,
-        silence: SILENCE,
-    };
+    let spec = ftp_spec(standin.address().port(), FtpSecurity::None, Path::new(""));
     let place = Ftp::new(Name::new("server").unwrap(), spec, "grey heron".into());
     let outside = Outside::Folder(root.path().to_owned());
     Rig { place: Arc::new(place), outside, guards: vec![Box::new(root), Box::new(standin)] }
@@ -146,7 +126,8 @@ macro_rules! facts {
         mod on_signed_share { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::share(super::ShareOffer::Plain)).await })+ }
         mod on_oldest_share { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::share(super::ShareOffer::Oldest)).await })+ }
         mod on_webdav { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::webdav()).await })+ }
-        mod on_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::bucket().await).await })+ }
+        mod on_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::bucket(super::BucketAddressing::Path).await).await })+ }
+        mod on_bucket_by_host { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::bucket(super::BucketAddressing::Host).await).await })+ }
         mod on_drive { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::drive().await).await })+ }
         mod on_small_bucket { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::small_bucket().await).await })+ }
         mod on_small_ftp { $(#[tokio::test(flavor = "multi_thread")] async fn $fact() { super::$fact(super::small_ftp().await).await })+ }

@@ -7,7 +7,7 @@ mod support;
 use std::{net::SocketAddr, sync::Arc, time::Duration};
 
 use bytes::Bytes;
-use support::{Sshd, fresh_key, path, sftp_place, sftp_spec, write};
+use support::{Sshd, fresh_key, path, sftp_spec};
 use tempfile::TempDir;
 use tokio::{
     io::copy_bidirectional,
@@ -15,7 +15,7 @@ use tokio::{
 };
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::Name;
-use wetbank_places::{Folder, Place, PlaceErrorKind, Sftp, SftpCredentials};
+use wetbank_places::{Place, PlaceErrorKind, Sftp, SftpCredentials};
 
 /// Stands between us and a server, and can cut every connection.
 struct Cutter {
@@ -78,31 +78,4 @@ async fn a_connection_cut_in_mid_file_is_told_at_once_and_the_next_one_resumes()
     let mut staged = place.stage(&path(".wetbank-1"), &path("whole"), Some(there)).await.unwrap();
     staged.write(Bytes::from_static(b"the end")).await.unwrap();
     assert_eq!(staged.finish().await.unwrap().fingerprint.size, there + 7);
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_full_disk_is_no_space_here_and_on_a_server() {
-    let root = TempDir::new().unwrap();
-    let mount = std::process::Command::new("mount")
-        .args(["-t", "tmpfs", "-o", "size=1m", "tmpfs", root.path().to_str().unwrap()])
-        .status();
-    if !mount.is_ok_and(|status| status.success()) {
-        // Only root may mount; the device that is always full serves as well for the local half.
-        let full = Folder::new(Name::new("full").unwrap(), "/dev");
-        let mut staged = full.stage(&path("full"), &path("whole"), Some(0)).await.unwrap();
-        let result = staged.write(Bytes::from_static(b"x")).await;
-        assert_eq!(result.unwrap_err().kind, PlaceErrorKind::NoSpace);
-        return;
-    }
-    let content = vec![1u8; 3 << 20];
-    let sshd = Sshd::start();
-    let folder = Folder::new(Name::new("here").unwrap(), root.path());
-    let server = sftp_place(&sshd, root.path());
-    let here = write(&folder, ".wetbank-1", &path("whole"), &content).await.unwrap_err();
-    let _ = folder.delete(&path(".wetbank-1")).await;
-    let there = write(&server, ".wetbank-2", &path("whole"), &content).await.unwrap_err();
-    drop(sshd);
-    std::process::Command::new("umount").args(["-l", root.path().to_str().unwrap()]).status().unwrap();
-    assert_eq!(here.kind, PlaceErrorKind::NoSpace, "{here}");
-    assert_eq!(there.kind, PlaceErrorKind::NoSpace, "{there}");
 }

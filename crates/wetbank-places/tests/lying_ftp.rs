@@ -4,13 +4,15 @@
 
 mod support;
 
+use std::path::Path;
+
 use futures_util::StreamExt;
-use support::{path, read, write};
+use support::{ftp_spec, path, read, write};
 use tokio::{
-    io::{AsyncBufReadExt, AsyncWriteExt, BufReader},
+    io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader},
     net::{TcpListener, TcpStream},
 };
-use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath};
+use wetbank_core::{FtpSecurity, Name, RelPath};
 use wetbank_places::{Depth, Entry, EntryKind, Ftp, Place, PlaceError, PlaceErrorKind};
 
 /// What a server says where it matters.
@@ -20,6 +22,8 @@ struct Lies {
     listing: Vec<u8>,
     /// The content of every file.
     content: Vec<u8>,
+    /// Bytes of a file that it takes before it closes the data connection.
+    takes: u64,
     /// What it says after a data connection.
     last_word: &'static str,
     /// The size that it tells of every file.
@@ -28,7 +32,7 @@ struct Lies {
 
 impl Default for Lies {
     fn default() -> Self {
-        Self { listing: Vec::new(), content: b"levels".to_vec(), last_word: "226 done", size: 6 }
+        Self { listing: Vec::new(), content: b"levels".to_vec(), takes: u64::MAX, last_word: "226 done", size: 6 }
     }
 }
 
@@ -66,7 +70,7 @@ async fn session(stream: TcpStream, lies: Lies) -> std::io::Result<()> {
                 };
                 data.write_all(said).await?;
                 if verb == "STOR" {
-                    tokio::io::copy(&mut data, &mut tokio::io::sink()).await?;
+                    tokio::io::copy(&mut (&mut data).take(lies.takes), &mut tokio::io::sink()).await?;
                 }
                 drop(data);
                 lies.last_word.to_owned()
@@ -90,17 +94,7 @@ async fn server(lies: Lies) -> Ftp {
             tokio::spawn(session(stream, lies.clone()));
         }
     });
-    let spec = FtpSpec {
-        host: "127.0.0.1".to_owned(),
-        port,
-        user: "merrow".to_owned(),
-        password: Name::new("password").unwrap(),
-        security: FtpSecurity::None,
-        certificate: None,
-        root: "/".to_owned(),
-        connections: 2,
-        silence: wetbank_core::SILENCE,
-    };
+    let spec = ftp_spec(port, FtpSecurity::None, Path::new("/"));
     Ftp::new(Name::new("server").unwrap(), spec, "any".into())
 }
 
@@ -135,6 +129,40 @@ async fn a_listing_or_a_file_that_was_not_confirmed_to_be_whole_is_no_shorter_on
         assert!(read(&place, "a.csv").await.is_err(), "{last_word}");
         assert!(write(&place, ".wetbank-1", &path("a"), b"levels").await.is_err(), "{last_word}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_server_says_of_a_lack_of_room_is_understood() {
+    for last_word in ["452 sorry", "552 sorry", "550 Disk full.", "451 quota is used up"] {
+        let place = server(Lies { last_word, ..Lies::default() }).await;
+        let error = write(&place, ".wetbank-1", &path("a"), b"levels").await.unwrap_err();
+        assert_eq!(error.kind, PlaceErrorKind::NoSpace, "{error}");
+    }
+    let place = server(Lies { last_word: "451 Input/output error", ..Lies::default() }).await;
+    let error = write(&place, ".wetbank-1", &path("a"), b"levels").await.unwrap_err();
+    assert!(error.to_string().contains("Input/output error; the server's disk may be full"), "{error}");
+    assert!(!read(&place, "a.csv").await.unwrap_err().to_string().contains("full"), "reading fills no disk");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn why_a_server_breaks_off_in_mid_file_is_heard() {
+    let content = vec![7; 16 << 20];
+    for (last_word, kind) in [
+        ("552 The allowance is used up", PlaceErrorKind::NoSpace),
+        ("426 Going down", PlaceErrorKind::Interrupted),
+        ("226 done", PlaceErrorKind::Interrupted),
+        ("", PlaceErrorKind::Interrupted),
+    ] {
+        let place = server(Lies { takes: 100_000, last_word, ..Lies::default() }).await;
+        let error = write(&place, ".wetbank-1", &path("a"), &content).await.unwrap_err();
+        assert_eq!(error.kind, kind, "{last_word:?}: {error}");
+    }
+    let place = server(Lies { last_word: "552 The allowance is used up", takes: 0, ..Lies::default() }).await;
+    let mut staged = place.stage(&path(".wetbank-1"), &path("a"), None).await.unwrap();
+    while staged.write(content.clone().into()).await.is_ok() {}
+    let again = staged.write(b"more"[..].into()).await.unwrap_err();
+    assert_eq!(again.kind, PlaceErrorKind::Interrupted, "what broke stays broken: {again}");
+    assert!(staged.finish().await.is_err());
 }
 
 #[tokio::test(flavor = "multi_thread")]

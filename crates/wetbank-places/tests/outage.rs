@@ -9,9 +9,9 @@ use std::{sync::Arc, time::Duration};
 
 use bytes::Bytes;
 use futures_util::StreamExt;
-use support::{Outside, Sshd, bucket_spec, fresh_key, path, put, sftp_spec, share_spec};
+use support::{Outside, Sshd, bucket_spec, fresh_key, path, proftpd_spec, put, sftp_spec, share_spec, webdav_spec};
 use tempfile::TempDir;
-use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
+use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebdavSpec};
 use wetbank_places::{
     Bucket, Depth, Ftp, Place, PlaceError, PlaceErrorKind, Sftp, SftpCredentials, Share, Webdav, probe,
 };
@@ -57,17 +57,9 @@ fn ftp() -> Rig {
     let same = server.clone();
     Rig {
         make: Box::new(move |host, port, silence| {
-            let spec = FtpSpec {
-                host: host.to_owned(),
-                port: port.unwrap_or(server.port),
-                user: FTP_USER.0.to_owned(),
-                password: Name::new("password").unwrap(),
-                security: FtpSecurity::Tls,
-                certificate: Some(server.certificate.fingerprint.clone()),
-                root: server.root.path().display().to_string(),
-                connections: 3,
-                silence,
-            };
+            let port = port.unwrap_or(server.port);
+            let spec = proftpd_spec(&server, FtpSecurity::Tls);
+            let spec = FtpSpec { host: host.to_owned(), port, connections: 3, silence, ..spec };
             Arc::new(Ftp::new(name(), spec, FTP_USER.1.into()))
         }),
         signal: Box::new(move |what| same.signal(what)),
@@ -101,13 +93,8 @@ fn webdav() -> Rig {
     let same = server.clone();
     Rig {
         make: Box::new(move |host, port, silence| {
-            let spec = WebdavSpec {
-                url: moved(&server.url, host, port),
-                sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), Name::new("password").unwrap()),
-                certificate: server.certificate.as_ref().map(|c| c.fingerprint.clone()),
-                connections: 3,
-                silence,
-            };
+            let url = moved(&server.url, host, port);
+            let spec = WebdavSpec { url, connections: 3, silence, ..webdav_spec(&server) };
             Arc::new(Webdav::new(name(), spec, Some(WEBDAV_USER.1.into())))
         }),
         signal: Box::new(move |what| same.signal(what)),

@@ -4,8 +4,8 @@
 
 mod support;
 
-use support::{path, write};
-use wetbank_core::{FtpSecurity, FtpSpec, Name, PlaceSpec, SILENCE, WebSignIn, WebdavSpec};
+use support::{path, proftpd_spec, webdav_spec, write};
+use wetbank_core::{FtpSecurity, FtpSpec, Name, PlaceSpec, WebdavSpec};
 use wetbank_places::{Ftp, Place, PlaceErrorKind, Webdav, probe, shown_identity};
 use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Proftpd, WEBDAV_USER};
 
@@ -14,27 +14,11 @@ fn name() -> Name {
 }
 
 fn webdav(apache: &Apache, certificate: Option<&str>) -> WebdavSpec {
-    WebdavSpec {
-        url: apache.url.clone(),
-        sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), Name::new("cloud").unwrap()),
-        certificate: certificate.map(str::to_owned),
-        connections: 2,
-        silence: SILENCE,
-    }
+    WebdavSpec { certificate: certificate.map(str::to_owned), ..webdav_spec(apache) }
 }
 
 fn ftp(server: &Proftpd, security: FtpSecurity, certificate: Option<&str>) -> FtpSpec {
-    FtpSpec {
-        host: "127.0.0.1".to_owned(),
-        port: server.port,
-        user: FTP_USER.0.to_owned(),
-        password: Name::new("harlan").unwrap(),
-        security,
-        certificate: certificate.map(str::to_owned),
-        root: server.root.path().display().to_string(),
-        connections: 2,
-        silence: SILENCE,
-    }
+    FtpSpec { certificate: certificate.map(str::to_owned), ..proftpd_spec(server, security) }
 }
 
 const OTHER: &str =

@@ -44,6 +44,15 @@ fn open_to_all(folder: &Path) {
 impl Apache {
     /// Starts it, with TLS or without.
     pub fn start(tls: bool) -> Self {
+        Self::configured(tls, "")
+    }
+
+    /// Starts it without TLS; it takes no body of more KiB than these.
+    pub fn taking(kib: u32) -> Self {
+        Self::configured(false, &format!("LimitRequestBody {}\n", u64::from(kib) << 10))
+    }
+
+    fn configured(tls: bool, more: &str) -> Self {
         let (folder, root, port) = (TempDir::new().unwrap(), TempDir::new().unwrap(), free_port());
         // Its workers run as another user when a test runs as root.
         open_to_all(folder.path());
@@ -53,7 +62,7 @@ impl Apache {
         // {SHA} is the password's SHA-1: enough for a server that lives for one test.
         fs::write(folder.path().join("users"), format!("{}:{{SHA}}b4tsZtWufd1eWBCveRkZ609QDrA=\n", WEBDAV_USER.0))
             .unwrap();
-        let mut config = String::new();
+        let mut config = more.to_owned();
         for module in MODULES {
             config += &format!("LoadModule {module}_module /usr/lib/apache2/modules/mod_{module}.so\n");
         }

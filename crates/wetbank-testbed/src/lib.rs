@@ -6,6 +6,7 @@
 mod answering;
 mod apache;
 mod certificate;
+mod disk;
 mod moto;
 mod post;
 mod postgres;
@@ -17,6 +18,7 @@ mod sshd;
 pub use answering::{Answering, http_answer};
 pub use apache::{Apache, WEBDAV_USER};
 pub use certificate::Certificate;
+pub use disk::SmallDisk;
 pub use moto::{Moto, OwnMoto};
 pub use post::{MAIL_ADDRESS, MAIL_USER, PostOffice};
 pub use postgres::{Asking, DATABASE, DATABASE_USER, Postgres};

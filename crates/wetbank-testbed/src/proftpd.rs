@@ -1,6 +1,6 @@
 //! ProFTPD.
 
-use std::{fs, os::unix::fs::PermissionsExt, process::Command};
+use std::{fs, os::unix::fs::PermissionsExt, path::Path, process::Command};
 
 use tempfile::TempDir;
 
@@ -20,6 +20,8 @@ pub enum FtpOffer {
     TlsFromStart,
     /// No TLS and no listing in the machine's form.
     Old,
+    /// No TLS, and so many KiB for all files together.
+    Quota(u32),
 }
 
 /// An FTP server that serves one folder.
@@ -66,6 +68,9 @@ impl Proftpd {
         if offer == FtpOffer::Old {
             config += "FactsAdvertise off\n";
         }
+        if let FtpOffer::Quota(kib) = offer {
+            config += &quota(folder.path(), kib);
+        }
         let file = folder.path().join("config");
         fs::write(&file, config).unwrap();
         fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).unwrap();
@@ -86,4 +91,22 @@ impl Proftpd {
     pub fn crash(&mut self) {
         self.server = None;
     }
+}
+
+/// The tables of a limit, and the lines of the configuration that put it in force.
+fn quota(at: &Path, kib: u32) -> String {
+    let (name, bytes) = (format!("--name={}", FTP_USER.0), format!("--bytes-upload={}", u64::from(kib) << 10));
+    let table = |kind: &str| (format!("--type={kind}"), format!("--table-path={}/{kind}", at.display()));
+    for kind in ["limit", "tally"] {
+        let (kind, path) = table(kind);
+        run("ftpquota", &["--create-table", &kind, &path]);
+    }
+    let (kind, path) = table("limit");
+    let limit = ["--quota-type=user", "--limit-type=hard", "--units=byte"];
+    run("ftpquota", &[&["--add-record", &kind, &path, &name, &bytes], &limit[..]].concat());
+    let at = at.display();
+    format!(
+        "ModulePath /usr/lib/proftpd\nLoadModule mod_quotatab.c\nLoadModule mod_quotatab_file.c\nQuotaEngine on\n\
+         QuotaLock {at}/lock\nQuotaLimitTable file:{at}/limit\nQuotaTallyTable file:{at}/tally\n"
+    )
 }

@@ -7,6 +7,7 @@ mod support;
 use std::{fs, io::Write, os::unix::ffi::OsStrExt, time::Duration};
 
 use support::{Office, leftovers, names, wait_for};
+use wetbank_testbed::SmallDisk;
 
 const COPY: &str = r#"
 [place.office]
@@ -191,25 +192,18 @@ fn a_missing_target_place_is_waited_for() {
 fn a_full_disk_is_retried_then_held_and_leaves_nothing_half() {
     let office = copying();
     let archive = office.path("archive");
-    let mounted = std::process::Command::new("mount")
-        .args(["-t", "tmpfs", "-o", "size=64k", "tmpfs", archive.to_str().unwrap()])
-        .status()
-        .is_ok_and(|status| status.success());
-    if !mounted {
-        return;
-    }
+    let Some(disk) = SmallDisk::over(&archive, 64) else { return };
     office.put("office/in/large.xyz", &vec![1; 1 << 20]);
     let hold = office.hold();
     assert_eq!(hold["code"], "no-space");
     assert!(hold["why"].as_str().unwrap().contains("no space left"), "{hold}");
     assert!(!archive.join("large.xyz").exists());
-    std::process::Command::new("mount").args(["-o", "remount,size=8m", archive.to_str().unwrap()]).status().unwrap();
+    disk.resize(8 << 10);
     office.wetbank(&["hold", "release", &hold["item"].to_string()]);
     wait_for("it goes on", || archive.join("large.xyz").exists().then_some(()));
     office.wait_idle();
     let rest = leftovers(&archive);
     let size = fs::metadata(archive.join("large.xyz")).unwrap().len();
-    std::process::Command::new("umount").args(["-l", archive.to_str().unwrap()]).status().unwrap();
     assert_eq!(size, 1 << 20);
     assert!(rest.is_empty(), "{rest:?}");
 }

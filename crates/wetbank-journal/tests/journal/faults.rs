@@ -4,6 +4,7 @@ use std::{fs, process::Command};
 
 use tempfile::TempDir;
 use wetbank_journal::{Journal, JournalError, Refusal};
+use wetbank_testbed::SmallDisk;
 
 use crate::{open, sighting, take};
 
@@ -62,29 +63,12 @@ async fn after_it_was_closed_every_call_says_so_and_none_hangs() {
     journal.close().await;
 }
 
-/// A file system of so many KiB that goes with this.
-struct Small(TempDir);
-
-impl Small {
-    fn mount(kib: usize) -> Option<Self> {
-        let folder = TempDir::new().unwrap();
-        let options = format!("size={kib}k");
-        let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &options, "tmpfs"]).arg(folder.path()).status();
-        mounted.is_ok_and(|status| status.success()).then(|| Self(folder))
-    }
-}
-
-impl Drop for Small {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg(self.0.path()).status();
-    }
-}
-
 #[tokio::test]
 async fn on_a_full_disk_nothing_is_acknowledged_that_is_not_kept() {
     // Only root may mount; the suite runs as root where it is set up.
-    let Some(disk) = Small::mount(1200) else { return };
-    let journal = Journal::open(disk.0.path()).await.unwrap();
+    let folder = TempDir::new().unwrap();
+    let Some(disk) = SmallDisk::over(folder.path(), 1200) else { return };
+    let journal = Journal::open(folder.path()).await.unwrap();
     let mut kept = Vec::new();
     let failure = loop {
         assert!(kept.len() < 100_000, "the disk never became full");
@@ -99,16 +83,15 @@ async fn on_a_full_disk_nothing_is_acknowledged_that_is_not_kept() {
     let count = journal.open_items(0, 1_000_000).await.unwrap().len();
     assert_eq!(count, kept.len());
     journal.close().await;
-    let journal = Journal::open(disk.0.path()).await;
+    let journal = Journal::open(folder.path()).await;
     if let Ok(journal) = journal {
         let items: Vec<_> = journal.open_items(0, 1_000_000).await.unwrap().into_iter().map(|w| w.item).collect();
         assert_eq!(items, kept);
         journal.close().await;
     }
     // With room again it goes on where it was.
-    let remount = ["-o", "remount,size=64m"];
-    assert!(Command::new("mount").args(remount).arg(disk.0.path()).status().unwrap().success());
-    let journal = Journal::open(disk.0.path()).await.unwrap();
+    disk.resize(64 << 10);
+    let journal = Journal::open(folder.path()).await.unwrap();
     assert_eq!(take(&journal, sighting("office:/0-0.csv", "1")).await, Err(Refusal::Known));
     assert!(take(&journal, sighting("office:/new.csv", "1")).await.is_ok());
     journal.close().await;

@@ -8,7 +8,7 @@ use std::{
 
 use futures_util::{TryStreamExt, stream};
 use rusty_s3::S3Action;
-use wetbank_core::{FtpSecurity, FtpSpec, Name, RelPath, SILENCE, WebSignIn, WebdavSpec};
+use wetbank_core::{FtpSecurity, Name, RelPath};
 use wetbank_crypt::Hashing;
 use wetbank_places::{Ahead, Bucket, Collision, Ftp, Place, PlaceError, Sftp, SftpCredentials, Webdav};
 use wetbank_standins::{BucketStandin, BucketStandinOptions};
@@ -16,7 +16,7 @@ use wetbank_testbed::{Apache, FTP_USER, FtpOffer, Moto, Proftpd, SHARE_USER, Sam
 
 use crate::{
     AT_ONCE, ROUNDS, beside, folder, middle, noise, row, scratch, shell,
-    support::{bucket_spec, client_key, sftp_spec, share_place},
+    support::{bucket_spec, client_key, proftpd_spec, sftp_spec, share_place, webdav_spec},
     tree,
 };
 
@@ -69,34 +69,18 @@ fn below(base: String) -> impl Fn(&str, bool) -> String + Clone {
 
 /// A server that ends with this, its place, and its plainest client.
 async fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place>, Plain) {
-    let (name, password) = (Name::new("server").unwrap(), Name::new("password").unwrap());
+    let name = Name::new("server").unwrap();
     match kind {
         "ftp" => {
             let server = Proftpd::start(FtpOffer::Plain);
-            let spec = FtpSpec {
-                host: "127.0.0.1".to_owned(),
-                port: server.port,
-                user: FTP_USER.0.to_owned(),
-                password,
-                security: FtpSecurity::None,
-                certificate: None,
-                root: server.root.path().display().to_string(),
-                connections: 4,
-                silence: SILENCE,
-            };
+            let spec = proftpd_spec(&server, FtpSecurity::None);
             let base = format!("ftp://127.0.0.1:{}/{}", server.port, server.root.path().display());
             let plain = curl(below(base), &format!("-u '{}:{}'", FTP_USER.0, FTP_USER.1), at);
             (Box::new(server), Box::new(Ftp::new(name, spec, FTP_USER.1.into())), plain)
         }
         "webdav" => {
             let server = Apache::start(false);
-            let spec = WebdavSpec {
-                url: server.url.clone(),
-                sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), password),
-                certificate: None,
-                connections: 4,
-                silence: SILENCE,
-            };
+            let spec = webdav_spec(&server);
             let plain = curl(below(server.url.clone()), &format!("-u '{}:{}'", WEBDAV_USER.0, WEBDAV_USER.1), at);
             (Box::new(server), Box::new(Webdav::new(name, spec, Some(WEBDAV_USER.1.into()))), plain)
         }

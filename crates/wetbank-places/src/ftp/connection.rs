@@ -256,13 +256,13 @@ impl Pool {
     pub fn error(&self, call: &'static str, path: &RelPath, error: &FtpError) -> PlaceError {
         let (kind, detail) = match error {
             FtpError::UnexpectedResponse(answer) => {
-                let words: String = to_text(&answer.body).chars().filter(|c| !c.is_control()).take(300).collect();
+                let mut words: String = to_text(&answer.body).chars().filter(|c| !c.is_control()).take(300).collect();
                 let lower = words.to_ascii_lowercase();
                 let says = |list: &[&str]| list.iter().any(|word| lower.contains(word));
                 let kind = match answer.status {
                     Status::NotAvailable => PlaceErrorKind::Busy,
                     Status::NotLoggedIn => PlaceErrorKind::Refused,
-                    Status::ExceededStorage => PlaceErrorKind::NoSpace,
+                    Status::ExceededStorage | Status::RequestedActionNotTaken => PlaceErrorKind::NoSpace,
                     Status::TransferAborted | Status::CannotOpenDataConnection => PlaceErrorKind::Interrupted,
                     _ if says(&["no space", "quota", "disk full"]) => PlaceErrorKind::NoSpace,
                     _ if says(&["name too long"]) || path.name().len() > 255 => PlaceErrorKind::BadName,
@@ -276,6 +276,10 @@ impl Pool {
                     Status::NotImplemented | Status::BadCommand => PlaceErrorKind::Unsupported,
                     _ => PlaceErrorKind::Other,
                 };
+                // Section 4.2.1: "local error in processing", which is all that some say of it.
+                if kind == PlaceErrorKind::Other && answer.status == Status::ActionAborted && call == "write" {
+                    words += "; the server's disk may be full";
+                }
                 (kind, words)
             }
             FtpError::ConnectionError(error) => (PlaceErrorKind::Interrupted, error.to_string()),

@@ -1,17 +1,20 @@
 //! A file on its way to an FTP server.
 
+use std::{io, time::Duration};
+
 use async_trait::async_trait;
 use bytes::Bytes;
 use suppaftp::FtpError;
 use wetbank_core::RelPath;
 
 use super::{Ftp, Transfer, answered, connection::Lease, write_chunk};
-use crate::{Entry, EntryKind, Place, PlaceErrorKind, Staged, place::Result};
+use crate::{Entry, EntryKind, Place, PlaceError, PlaceErrorKind, Staged, place::Result};
 
 pub(super) struct Upload {
     place: Ftp,
     path: RelPath,
-    transfer: Transfer,
+    /// Nothing once it broke.
+    transfer: Option<Transfer>,
     lease: Lease,
     at: u64,
 }
@@ -37,26 +40,60 @@ impl Upload {
         let stream = &mut lease.get().stream;
         answered(silence, stream.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX))).await.map_err(failed)?;
         let transfer = answered(silence, stream.put_with_stream(&full)).await.map_err(failed)?;
-        Ok(Self { place: place.clone(), path: path.clone(), transfer, lease, at })
+        Ok(Self { place: place.clone(), path: path.clone(), transfer: Some(transfer), lease, at })
+    }
+}
+
+/// For so long a server that closed the data connection may take to say why.
+const LAST_WORD: Duration = Duration::from_secs(5);
+
+impl Upload {
+    /// Why the data connection broke: by the server's own word if it has one to say (a full disk,
+    /// an allowance that is used up), else what the connection told.
+    async fn broken(&mut self, told: io::Error) -> PlaceError {
+        let was_closed = matches!(told.kind(), io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset);
+        let mut word = FtpError::ConnectionError(told);
+        if let Some(transfer) = self.transfer.take_if(|_| was_closed) {
+            let silence = self.place.pool.spec().silence.min(LAST_WORD);
+            // Its word is already on the way; what it says to being interrupted comes after it.
+            let answer = answered(silence, self.lease.get().stream.abort(transfer)).await;
+            if let Err(FtpError::UnexpectedResponse(answer)) = answer
+                && answer.status.code() >= 400
+            {
+                word = FtpError::UnexpectedResponse(answer);
+            }
+        }
+        self.place.pool.error("write", &self.path, &word)
     }
 }
 
 #[async_trait]
 impl Staged for Upload {
     async fn write(&mut self, chunk: Bytes) -> Result<()> {
-        write_chunk(self.place.pool.spec().silence, &mut self.transfer, &chunk)
-            .await
-            .map_err(|e| self.place.pool.error("write", &self.path, &FtpError::ConnectionError(e)))?;
+        let silence = self.place.pool.spec().silence;
+        let written = match &mut self.transfer {
+            Some(transfer) => write_chunk(silence, transfer, &chunk).await,
+            None => Err(io::ErrorKind::NotConnected.into()),
+        };
+        if let Err(error) = written {
+            return Err(self.broken(error).await);
+        }
         self.at += chunk.len() as u64;
         Ok(())
     }
 
-    async fn finish(self: Box<Self>) -> Result<Entry> {
+    async fn finish(mut self: Box<Self>) -> Result<Entry> {
+        let broken = self.transfer.as_ref().and_then(|transfer| transfer.get_ref().get_ref().take_error().transpose());
+        if let Some(error) = broken {
+            return Err(self.broken(error.unwrap_or_else(|error| error)).await);
+        }
         let Self { place, path, transfer, lease, at } = *self;
         // Only the server's last word tells whether all of it is stored.
-        answered(place.pool.spec().silence, transfer.finish())
-            .await
-            .map_err(|e| place.pool.error("write", &path, &e))?;
+        match transfer {
+            Some(transfer) => answered(place.pool.spec().silence, transfer.finish()).await,
+            None => Err(FtpError::ConnectionError(io::ErrorKind::NotConnected.into())),
+        }
+        .map_err(|e| place.pool.error("write", &path, &e))?;
         lease.give_back();
         let entry = place.stat(&path).await?;
         if entry.fingerprint.size != at {

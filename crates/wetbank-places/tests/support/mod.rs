@@ -19,12 +19,12 @@ use tokio::{
     net::TcpListener,
 };
 use wetbank_core::{
-    AgreedSpec, BucketAddressing, BucketSpec, Name, RelPath, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn,
-    WebdavSpec,
+    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, Name, RelPath, SILENCE, SftpSignIn, SftpSpec,
+    ShareSpec, WebSignIn, WebdavSpec,
 };
 use wetbank_places::{Collision, Entry, GrantKeeper, Place, PlaceError, Sftp, SftpCredentials, Share, Webdav};
 use wetbank_standins::{BucketStandin, DriveStandin, DriveStandinOptions, DriveUser};
-use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba};
+use wetbank_testbed::{Apache, FTP_USER, Proftpd, SHARE_NAME, SHARE_USER, Samba, WEBDAV_USER};
 pub use wetbank_testbed::{Sshd, client_key};
 
 /// A fresh root with its place; the folder goes when this goes.
@@ -295,6 +295,38 @@ pub fn share_spec(server: &Samba, encrypted: bool) -> ShareSpec {
         encrypted,
         root: String::new(),
         connections: 4,
+        silence: SILENCE,
+    }
+}
+
+/// How to reach an FTP server on this port, as the user of all of ours.
+pub fn ftp_spec(port: u16, security: FtpSecurity, root: &Path) -> FtpSpec {
+    FtpSpec {
+        host: "127.0.0.1".to_owned(),
+        port,
+        user: FTP_USER.0.to_owned(),
+        password: Name::new("password").unwrap(),
+        security,
+        certificate: None,
+        root: root.display().to_string(),
+        connections: 8,
+        silence: SILENCE,
+    }
+}
+
+/// The same for a real one, whose certificate is known.
+pub fn proftpd_spec(server: &Proftpd, security: FtpSecurity) -> FtpSpec {
+    let certificate = Some(server.certificate.fingerprint.clone());
+    FtpSpec { certificate, ..ftp_spec(server.port, security, server.root.path()) }
+}
+
+/// How to reach a WebDAV server, whose certificate is known if it has one.
+pub fn webdav_spec(apache: &Apache) -> WebdavSpec {
+    WebdavSpec {
+        url: apache.url.clone(),
+        sign_in: WebSignIn::Password(WEBDAV_USER.0.to_owned(), Name::new("password").unwrap()),
+        certificate: apache.certificate.as_ref().map(|c| c.fingerprint.clone()),
+        connections: 8,
         silence: SILENCE,
     }
 }
