@@ -113,6 +113,10 @@ impl Place for Limited {
         self.inner.list(folder, depth)
     }
 
+    async fn tell_owners(&self, entries: &mut [Entry]) {
+        self.inner.tell_owners(entries).await;
+    }
+
     fn certificate_ends(&self) -> Option<Timestamp> {
         self.inner.certificate_ends()
     }

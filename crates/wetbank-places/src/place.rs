@@ -227,6 +227,10 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// included. An error ends it: what came before is true, what is missing is unknown.
     fn list(&self, folder: &RelPath, depth: Depth) -> EntryStream;
 
+    /// Fills in who owns these entries where a listing does not tell and each file has to be asked
+    /// for. What cannot be learnt in a moment stays out.
+    async fn tell_owners(&self, _entries: &mut [Entry]) {}
+
     /// What changed in a folder since a token that an earlier call ended with; without one, all that
     /// is there. Nothing where the place never tells changes. A stream that begins with
     /// `Unsupported` says that this server does not tell them, or does not know the token any more.

@@ -4,10 +4,11 @@
 
 mod support;
 
+use futures_util::TryStreamExt;
 use support::{path, put, read, share_place, share_spec, write};
-use wetbank_core::Name;
-use wetbank_places::{Place, PlaceErrorKind, Share, probe};
-use wetbank_testbed::{SHARE_USER, Samba, ShareOffer};
+use wetbank_core::{Name, RelPath};
+use wetbank_places::{Depth, Place, PlaceErrorKind, Share, probe};
+use wetbank_testbed::{SHARE_USER, Samba, ShareOffer, run};
 
 fn name() -> Name {
     Name::new("files").unwrap()
@@ -112,4 +113,36 @@ async fn a_name_that_would_mean_something_else_there_is_never_sent() {
         assert_eq!(place.stat(&target).await.unwrap_err().kind, PlaceErrorKind::BadName);
     }
     assert_eq!(std::fs::read_dir(server.root.path().join("a")).unwrap().count(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_listing_is_told_who_put_each_file_there() {
+    let server = Samba::start(ShareOffer::Usual);
+    let place = share_place(&server, true);
+    let me = run("id", &["-un"]).trim().to_owned();
+    put(&place, ".wetbank-1", &path("levels.csv"), b"2.31").await.unwrap();
+    place.make_folder(&path("done")).await.unwrap();
+    for number in 0..40 {
+        std::fs::write(server.root.path().join(format!("gauge-{number:02}.csv")), b"2.31").unwrap();
+    }
+    let mut others = 0;
+    if me == "root" {
+        run("chown", &["nobody", &server.root.path().join("gauge-07.csv").display().to_string()]);
+        run("chown", &["54321", &server.root.path().join("gauge-08.csv").display().to_string()]);
+        others = 2;
+    }
+    for _ in ["asked for", "remembered"] {
+        let mut entries: Vec<_> = place.list(&RelPath::root(), Depth::One).try_collect().await.unwrap();
+        assert!(entries.iter().all(|entry| entry.owner.is_none()), "a listing itself does not tell");
+        entries.push(wetbank_places::Entry { path: path("gone.csv"), ..entries[0].clone() });
+        place.tell_owners(&mut entries).await;
+        let owner = |name: &str| entries.iter().find(|entry| entry.path == path(name)).unwrap().owner.as_deref();
+        assert_eq!((owner("levels.csv"), owner("done")), (Some(&*me), Some(&*me)));
+        assert_eq!(owner("gone.csv"), None, "one that is gone has none and keeps none of the others from theirs");
+        assert_eq!(entries.iter().filter(|entry| entry.owner.as_deref() == Some(&*me)).count(), 42 - others);
+        if others > 0 {
+            assert_eq!(owner("gauge-07.csv"), Some("nobody"));
+            assert_eq!(owner("gauge-08.csv"), Some("54321"), "nobody has this number, the server says it as it is");
+        }
+    }
 }

@@ -4,10 +4,13 @@ use std::{sync::Arc, time::Duration};
 
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt, stream};
-use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::{
+    io::{AsyncRead, AsyncWrite},
+    sync::OnceCell,
+};
 
 use crate::{
-    Error, Malformed, Status,
+    AccountId, Error, Malformed, Status, accounts,
     message::{self, Created, Opening, PER_CREDIT, Request},
     session::{Account, Protection, Secured, Session, opening::Greeted},
     wire::text,
@@ -29,6 +32,7 @@ const ACCESS_WRITE: u32 = 0x0000_0002;
 const ACCESS_LOOK: u32 = 0x0000_0080;
 const ACCESS_CHANGE: u32 = 0x0000_0100;
 const ACCESS_DELETE: u32 = 0x0001_0000;
+const ACCESS_PROTECTION: u32 = 0x0002_0000;
 const OPEN: u32 = 1;
 const CREATE: u32 = 2;
 const FOLDER: u32 = 0x0000_0001;
@@ -90,6 +94,9 @@ pub struct Client {
     session: Arc<Session>,
     tree: u32,
     piece: usize,
+    server: Arc<str>,
+    /// The tree of the server's pipes, once it was asked for names.
+    pipes: Arc<OnceCell<u32>>,
 }
 
 /// An open file. The last clone to go closes it.
@@ -150,7 +157,8 @@ impl Client {
         let longest = session.negotiated.longest_read.min(session.negotiated.longest_write).max(1) as usize;
         let wanted =
             if session.negotiated.has_credits && session.credits() >= FEW_CREDITS { PIECE } else { PER_CREDIT };
-        Ok(Self { tree: answer.tree, piece: longest.min(wanted), session: Arc::new(session) })
+        let (session, pipes) = (Arc::new(session), Arc::default());
+        Ok(Self { session, tree: answer.tree, piece: longest.min(wanted), server: server.into(), pipes })
     }
 
     /// Whether the connection is gone.
@@ -220,6 +228,40 @@ impl Client {
     pub async fn rename(&self, from: &str, to: &str, replace: bool) -> Result<(), Error> {
         let handle = self.open_to_delete(from).await?;
         self.request(message::rename(&handle.id, to, replace)).await.map(drop)
+    }
+
+    /// Who owns what lies at a path, if the server tells it.
+    pub async fn owner(&self, path: &str) -> Result<Option<AccountId>, Error> {
+        let opening = Opening { access: ACCESS_PROTECTION | ACCESS_LOOK, disposition: OPEN, options: NO_LINK };
+        let (handle, _) = self.create(path, opening).await?;
+        let answer = self.request(message::query_owner(&handle.id)).await?;
+        Ok(accounts::owner(&message::info(&answer)?)?)
+    }
+
+    /// The names of accounts as the server knows them, in their order; nothing for one that it
+    /// does not know.
+    pub async fn account_names(&self, accounts: &[AccountId]) -> Result<Vec<Option<String>>, Error> {
+        let tree = self.pipes.get_or_try_init(|| async {
+            let pipes = message::tree_connect(&format!("\\\\{}\\IPC$", self.server));
+            Ok::<_, Error>(self.session.request(pipes, 0).await?.tree)
+        });
+        let pipes = Self { tree: *tree.await?, ..self.clone() };
+        let opening = Opening { access: ACCESS_READ | ACCESS_WRITE, disposition: OPEN, options: NO_FOLDER };
+        let (pipe, _) = pipes.create("lsarpc", opening).await?;
+        let exchange = async |message: Vec<u8>| {
+            let answer = pipes.request(message::transceive(&pipe.id, &message)).await?;
+            Ok::<_, Error>(accounts::whole(message::transceived(&answer)?)?)
+        };
+        if !accounts::is_bound(&exchange(accounts::bind()).await?)? {
+            return Err(Error::Unfit("the server does not tell the names of accounts"));
+        }
+        let directory = accounts::opened(&exchange(accounts::open()).await?)?;
+        let mut names = Vec::with_capacity(accounts.len());
+        for some in accounts.chunks(accounts::AT_ONCE) {
+            let answer = exchange(accounts::look_up(&directory, some)).await?;
+            names.extend(accounts::names(&answer, some.len())?);
+        }
+        Ok(names)
     }
 
     /// Removes a file. When it returns the file is gone, unless another program has it open.

@@ -6,6 +6,7 @@
 //! not is never believed. Many requests are in flight at once, within the credits that the server
 //! grants. Every length and offset a peer sends is checked against the bytes that came.
 
+mod accounts;
 mod client;
 mod error;
 mod message;
@@ -14,6 +15,7 @@ mod protect;
 mod session;
 mod wire;
 
+pub use accounts::AccountId;
 pub use client::{Attributes, Client, Directory, Found, Open, RemoteFile};
 pub use error::{Error, Malformed, Status};
 pub use session::{Account, Protection, Secured};

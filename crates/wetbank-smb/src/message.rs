@@ -32,7 +32,9 @@ pub(crate) enum Command {
     Flush = 7,
     Read = 8,
     Write = 9,
+    Ioctl = 11,
     QueryDirectory = 14,
+    QueryInfo = 16,
     SetInfo = 17,
 }
 
@@ -364,8 +366,7 @@ pub(crate) fn query_directory(id: &FileId, length: u32) -> Request {
 
 /// The entries ([MS-FSCC], section 2.4.22): name, its time, size, attributes and number each.
 pub(crate) fn entries(answer: &Answer) -> Result<Vec<(Bytes, Created)>, Malformed> {
-    let (at, length) = (answer.message.u16_at(HEADER + 2)?, answer.message.u32_at(HEADER + 4)?);
-    let buffer = slice(&answer.message, at.into(), length as usize)?;
+    let buffer = info(answer)?;
     let (mut at, mut entries) = (0_usize, Vec::new());
     loop {
         let name = slice(&buffer, at + 80, buffer.u32_at(at + 60)? as usize)?;
@@ -384,6 +385,32 @@ pub(crate) fn entries(answer: &Answer) -> Result<Vec<(Bytes, Created)>, Malforme
             next => at += next,
         }
     }
+}
+
+/// Asks for the part of a file's security descriptor that tells its owner (section 2.2.37).
+pub(crate) fn query_owner(id: &FileId) -> Request {
+    let body = |body: Writer| body.u16(41).u8(3).u8(0).u32(4096).u16(0).u16(0).u32(0).u32(1).u32(0).raw(id).u8(0);
+    Request::new(Command::QueryInfo, body)
+}
+
+/// The information (sections 2.2.34 and 2.2.38).
+pub(crate) fn info(answer: &Answer) -> Result<Bytes, Malformed> {
+    let (at, length) = (answer.message.u16_at(HEADER + 2)?, answer.message.u32_at(HEADER + 4)?);
+    slice(&answer.message, at.into(), length as usize)
+}
+
+/// Writes to a pipe and reads what comes back (section 2.2.31; [MS-FSCC], section 2.3.51).
+pub(crate) fn transceive(id: &FileId, data: &[u8]) -> Request {
+    Request::new(Command::Ioctl, |body| {
+        let body = body.u16(57).u16(0).u32(0x0011_C017).raw(id).u32(120).u32(data.len() as u32).u32(0);
+        body.u32(0).u32(0).u32(PER_CREDIT as u32).u32(1).u32(0).raw(data)
+    })
+}
+
+/// What came back (section 2.2.32).
+pub(crate) fn transceived(answer: &Answer) -> Result<Bytes, Malformed> {
+    let (at, length) = (answer.message.u32_at(HEADER + 32)?, answer.message.u32_at(HEADER + 36)?);
+    slice(&answer.message, at as usize, length as usize)
 }
 
 fn set_info(id: &FileId, class: u8, info: &[u8]) -> Request {
@@ -435,6 +462,8 @@ mod tests {
             let _ = data(&answer);
             let _ = written(&answer);
             let _ = entries(&answer);
+            let _ = info(&answer);
+            let _ = transceived(&answer);
         }
 
         #[test]

@@ -29,25 +29,7 @@ impl Server {
 
     /// Sends a signal to the server and to everything it started.
     pub fn signal(&self, name: &str) {
-        let send = |name: &str, ids: &[u32]| {
-            let ids = ids.iter().map(u32::to_string);
-            let _ = Command::new("kill").args(["-s", name]).args(ids).stderr(Stdio::null()).status();
-        };
-        let mut all = with_descendants(self.0.id());
-        if name == "KILL" {
-            // One that is started just now would outlive the others: first nobody starts any more.
-            loop {
-                send("STOP", &all);
-                let now = with_descendants(self.0.id());
-                // Not their count: one may have ended while another began.
-                let known = all.len();
-                all.extend(now.into_iter().filter(|id| !all[..known].contains(id)).collect::<Vec<_>>());
-                if all.len() == known {
-                    break;
-                }
-            }
-        }
-        send(name, &all);
+        signal_all(self.0.id(), name);
     }
 }
 
@@ -56,6 +38,29 @@ impl Drop for Server {
         self.signal("KILL");
         let _ = self.0.wait();
     }
+}
+
+/// Sends a signal to a process and to everything it started.
+pub(crate) fn signal_all(root: u32, name: &str) {
+    let send = |name: &str, ids: &[u32]| {
+        let ids = ids.iter().map(u32::to_string);
+        let _ = Command::new("kill").args(["-s", name]).args(ids).stderr(Stdio::null()).status();
+    };
+    let mut all = with_descendants(root);
+    if name == "KILL" {
+        // One that is started just now would outlive the others: first nobody starts any more.
+        loop {
+            send("STOP", &all);
+            let now = with_descendants(root);
+            // Not their count: one may have ended while another began.
+            let known = all.len();
+            all.extend(now.into_iter().filter(|id| !all[..known].contains(id)).collect::<Vec<_>>());
+            if all.len() == known {
+                break;
+            }
+        }
+    }
+    send(name, &all);
 }
 
 /// A process and all it started, found by their parents: some servers make sessions of their own.

@@ -4,7 +4,7 @@ use std::{fs, io::Write, os::unix::fs::PermissionsExt, process::Command, process
 
 use tempfile::TempDir;
 
-use crate::{Server, free_port, run};
+use crate::{Server, free_port, process::signal_all, run};
 
 /// Who may sign in, and the password.
 pub const SHARE_USER: (&str, &str) = ("merrow", "grey heron");
@@ -37,7 +37,7 @@ pub struct Samba {
     pub port: u16,
     /// The folder it shares.
     pub root: TempDir,
-    _folder: TempDir,
+    folder: TempDir,
     server: Option<Server>,
 }
 
@@ -86,7 +86,7 @@ impl Samba {
         let mut command = Command::new("/usr/sbin/smbd");
         command.args(["--foreground", "--no-process-group", "--configfile"]).arg(file);
         let server = Some(Server::start(&mut command, port));
-        Self { port, root, _folder: folder, server }
+        Self { port, root, folder, server }
     }
 
     /// Sends a signal to it and to everything it started.
@@ -99,5 +99,16 @@ impl Samba {
     /// Ends it at once, with every connection.
     pub fn crash(&mut self) {
         self.server = None;
+    }
+}
+
+impl Drop for Samba {
+    fn drop(&mut self) {
+        self.server = None;
+        // What answers questions about accounts was started by it and then set free.
+        let helper = fs::read_to_string(self.folder.path().join("samba-dcerpcd.pid"));
+        if let Some(helper) = helper.ok().and_then(|id| id.trim().parse().ok()) {
+            signal_all(helper, "KILL");
+        }
     }
 }

@@ -7,7 +7,7 @@ mod support;
 use std::{fs, path::Path, time::Duration};
 
 use support::{Office, names, wait_for};
-use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer};
+use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer, run};
 
 const BOOK: &str = r#"
 [place.office]
@@ -90,6 +90,10 @@ fn a_share_is_added_from_the_command_line_and_moves_files_both_ways() {
     wait_for("the file on the share", || there.exists().then_some(()));
     office.wait_idle();
     assert!(fs::read(&there).unwrap() == content && !office.path("office/out/survey.raw").exists());
+    let me = run("id", &["-un"]);
+    let browsed = String::from_utf8(office.wetbank(&["place", "browse", "files:/2026"]).stdout).unwrap();
+    let line = browsed.lines().find(|line| line.contains("survey.raw")).unwrap_or_else(|| panic!("{browsed}"));
+    assert!(line.ends_with(me.trim()), "who it belongs to is told: {browsed}");
     let back = office.wetbank(&["place", "move", "files:/2026/survey.raw", "office:/back"]);
     assert!(back.status.success(), "{}", String::from_utf8_lossy(&back.stderr));
     let here = office.path("office/back/survey.raw");

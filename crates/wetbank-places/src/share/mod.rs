@@ -1,5 +1,7 @@
 //! A folder on a network share (SMB).
 
+mod owners;
+
 use std::{io, sync::Arc, time::Duration};
 
 use async_trait::async_trait;
@@ -23,6 +25,8 @@ const CONNECT: Duration = Duration::from_secs(15);
 /// Writes in flight for one file.
 const AHEAD: usize = 6;
 
+use owners::Owners;
+
 type Lease = pool::Lease<Client>;
 
 /// A place on a network share. All its users share one small pool of connections.
@@ -37,6 +41,7 @@ struct Inner {
     spec: ShareSpec,
     account: Account,
     pool: Pool<Client>,
+    owners: Owners,
 }
 
 impl pool::Connection for Client {
@@ -57,7 +62,7 @@ impl Share {
     pub fn new(name: PlaceName, spec: ShareSpec, password: SecretString) -> Self {
         let account = Account { domain: spec.domain.clone(), user: spec.user.clone(), password };
         let pool = Pool::new(spec.connections);
-        Self { inner: Arc::new(Inner { name, spec, account, pool }) }
+        Self { inner: Arc::new(Inner { name, spec, account, pool, owners: Owners::default() }) }
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
@@ -287,6 +292,10 @@ impl Place for Share {
             let place = place.clone();
             async move { place.list_one(folder).await }.boxed()
         })
+    }
+
+    async fn tell_owners(&self, entries: &mut [Entry]) {
+        owners::tell(self, entries).await;
     }
 
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {

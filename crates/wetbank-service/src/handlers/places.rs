@@ -136,7 +136,7 @@ pub(crate) async fn browse(
     let place = state.engine.place(&name)?;
     let folder = RelPath::parse(&query.folder).map_err(|e| ApiError::bad(e.to_string()))?;
     let most = query.limit.unwrap_or(PAGE).clamp(1, LONGEST_PAGE);
-    let page = match query.page {
+    let mut page = match query.page {
         None => state.listings.begin(place.list(&folder, Depth::One), most).await?,
         Some(token) => match state.listings.go_on(token, most).await {
             Some(page) => page?,
@@ -146,6 +146,7 @@ pub(crate) async fn browse(
             }
         },
     };
+    place.tell_owners(&mut page.entries).await;
     let mut entries: Vec<_> = page.entries.into_iter().map(|entry| map::entry(&name, entry)).collect();
     entries.sort_by(|a, b| (a.kind != "folder", &a.name).cmp(&(b.kind != "folder", &b.name)));
     Ok(Json(api::Listing { folder: folder.to_string(), entries, next: page.next }))
