@@ -145,3 +145,159 @@ async fn part(place: &dyn Place, path: &RelPath, from: u64, to: u64) -> Result<V
     bytes.truncate(wanted);
     Ok(bytes)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::{fs, path::Path};
+
+    use wetbank_core::{Limits, Name};
+    use wetbank_places::{Folder, Limited};
+
+    use super::*;
+
+    const MIB: usize = 1 << 20;
+
+    fn content(length: usize) -> Vec<u8> {
+        (0..length as u64).map(|at| ((at * 2_654_435_761) >> 13) as u8).collect()
+    }
+
+    fn folder(root: &Path) -> Arc<dyn Place> {
+        Arc::new(Folder::new(Name::new("here").unwrap(), root))
+    }
+
+    /// A place whose bytes are counted, so that they pass as those of a server do.
+    fn counted(root: &Path) -> Arc<dyn Place> {
+        Limited::around(folder(root), &Limits { transfers: Some(4), ..Limits::default() })
+    }
+
+    /// A file in one folder, the folder for its copy, and what lies there already.
+    struct Scene {
+        root: tempfile::TempDir,
+        source: Source,
+    }
+
+    impl Scene {
+        async fn new(content: &[u8]) -> Self {
+            let root = tempfile::tempdir().unwrap();
+            for folder in ["from", "to"] {
+                fs::create_dir(root.path().join(folder)).unwrap();
+            }
+            fs::write(root.path().join("from/survey.raw"), content).unwrap();
+            let (place, path) = (folder(&root.path().join("from")), RelPath::parse("survey.raw").unwrap());
+            let fingerprint = place.stat(&path).await.unwrap().fingerprint;
+            Self { root, source: Source { place, path, fingerprint } }
+        }
+
+        fn part(&self) -> std::path::PathBuf {
+            self.root.path().join("to/.part")
+        }
+
+        async fn send(&self, place: Arc<dyn Place>, cancel: &CancellationToken) -> Result<Staging, PlaceError> {
+            let (part, target) = (RelPath::parse(".part").unwrap(), RelPath::parse("survey.raw").unwrap());
+            transfer(&self.source, &place, &part, &target, true, Arc::default(), cancel).await
+        }
+
+        /// Sends the file while this lies there from an earlier try; answers what lies there then.
+        async fn send_behind(&self, partial: &[u8]) -> Vec<u8> {
+            fs::write(self.part(), partial).unwrap();
+            let there = counted(&self.root.path().join("to"));
+            let staging = self.send(there, &CancellationToken::new()).await.unwrap();
+            let brought = fs::read(self.part()).unwrap();
+            assert_eq!(staging.entry.fingerprint.size, brought.len() as u64);
+            brought
+        }
+    }
+
+    #[tokio::test]
+    async fn a_copy_here_and_one_in_chunks_are_the_same_and_have_the_same_checksums() {
+        for length in [0, 1, 3 * MIB + 7] {
+            let scene = Scene::new(&content(length)).await;
+            let mut told = Vec::new();
+            for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+                let staging = scene.send(place, &CancellationToken::new()).await.unwrap();
+                assert!(fs::read(scene.part()).unwrap() == content(length), "{length} bytes");
+                assert_eq!(staging.source.fingerprint, scene.source.fingerprint);
+                told.push(staging.digests);
+                fs::remove_file(scene.part()).unwrap();
+            }
+            assert_eq!(told[0], told[1]);
+            assert!(told[0].sha256.is_some());
+        }
+    }
+
+    #[tokio::test]
+    async fn what_an_earlier_try_brought_is_not_sent_again() {
+        let whole = content(12 * MIB);
+        let scene = Scene::new(&whole).await;
+        // A byte far before the end shows what was kept; nobody but us writes such a file.
+        let mut partial = whole[..10 * MIB].to_vec();
+        partial[100] ^= 1;
+        let mut expected = whole;
+        expected[100] ^= 1;
+        assert!(scene.send_behind(&partial).await == expected);
+    }
+
+    #[tokio::test]
+    async fn the_last_of_an_earlier_try_is_never_trusted() {
+        let whole = content(12 * MIB);
+        let scene = Scene::new(&whole).await;
+        // Requests in flight may have left a gap there.
+        let mut partial = whole[..10 * MIB].to_vec();
+        partial[3 * MIB..9 * MIB].fill(0);
+        assert!(scene.send_behind(&partial).await == whole);
+    }
+
+    #[tokio::test]
+    async fn an_earlier_try_with_another_content_or_a_useless_length_is_sent_anew() {
+        let whole = content(12 * MIB);
+        let scene = Scene::new(&whole).await;
+        let mut other = whole[..10 * MIB].to_vec();
+        other[2 * MIB - 1] ^= 1;
+        let longer = [&whole[..], b"more"].concat();
+        for partial in [&other[..], &longer[..], &whole[..5 * MIB], &content(1)[..], b""] {
+            assert!(scene.send_behind(partial).await == whole, "{} bytes were there", partial.len());
+        }
+        let scene = Scene::new(&whole[..MIB / 2]).await;
+        assert!(scene.send_behind(&whole[..MIB / 4]).await == whole[..MIB / 2], "too small to look for a part");
+    }
+
+    #[tokio::test]
+    async fn a_file_that_changed_since_it_was_decided_upon_does_not_count_as_brought() {
+        for changed in [content(2 * MIB + 1), content(10), content(2 * MIB)] {
+            let scene = Scene::new(&content(2 * MIB)).await;
+            // A file system's clock may stand still between two writes.
+            std::thread::sleep(std::time::Duration::from_millis(20));
+            fs::write(scene.root.path().join("from/survey.raw"), &changed).unwrap();
+            for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+                let error = scene.send(place, &CancellationToken::new()).await.map(drop).unwrap_err();
+                assert_eq!(error.kind, PlaceErrorKind::Busy, "{} bytes: {error}", changed.len());
+                assert!(error.to_string().contains("survey.raw"), "{error}");
+            }
+        }
+    }
+
+    #[tokio::test]
+    async fn a_service_that_stops_interrupts_a_transfer_of_either_sort() {
+        let scene = Scene::new(&content(4 * MIB)).await;
+        let stopping = CancellationToken::new();
+        stopping.cancel();
+        for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+            let error = scene.send(place, &stopping).await.map(drop).unwrap_err();
+            assert_eq!(error.kind, PlaceErrorKind::Interrupted, "{error}");
+            assert!(error.detail.contains("stopping"), "{error}");
+        }
+    }
+
+    #[tokio::test]
+    async fn a_source_that_is_gone_and_a_target_that_is_missing_are_told_apart() {
+        let scene = Scene::new(&content(10)).await;
+        let missing = counted(&scene.root.path().join("elsewhere"));
+        let error = scene.send(missing, &CancellationToken::new()).await.map(drop).unwrap_err();
+        assert_eq!((error.kind, error.call), (PlaceErrorKind::Unreachable, "write"), "{error}");
+        fs::remove_file(scene.root.path().join("from/survey.raw")).unwrap();
+        for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+            let error = scene.send(place, &CancellationToken::new()).await.map(drop).unwrap_err();
+            assert_eq!((error.kind, error.call), (PlaceErrorKind::NotFound, "read"), "{error}");
+        }
+    }
+}

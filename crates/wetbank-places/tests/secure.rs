@@ -4,6 +4,8 @@
 
 mod support;
 
+use std::{sync::Arc, time::Duration};
+
 use support::{path, proftpd_spec, webdav_spec, write};
 use wetbank_core::{FtpSecurity, FtpSpec, Name, PlaceSpec, WebdavSpec};
 use wetbank_places::{Ftp, Place, PlaceErrorKind, Webdav, probe, shown_identity};
@@ -73,14 +75,14 @@ async fn a_confirmed_certificate_is_enough_and_every_step_of_a_test_is_told() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_wrong_password_is_refused_naming_user_and_secret_and_never_the_password() {
     let (apache, proftpd) = (Apache::start(false), Proftpd::start(FtpOffer::Plain));
-    let places: [(Box<dyn Place>, &str); 2] = [
-        (Box::new(Webdav::new(name(), webdav(&apache, None), Some("bittern".into()))), "cloud"),
-        (Box::new(Ftp::new(name(), ftp(&proftpd, FtpSecurity::None, None), "bittern".into())), "harlan"),
+    let places: [Box<dyn Place>; 2] = [
+        Box::new(Webdav::new(name(), webdav(&apache, None), Some("bittern".into()))),
+        Box::new(Ftp::new(name(), ftp(&proftpd, FtpSecurity::None, None), "bittern".into())),
     ];
-    for (place, secret) in places {
+    for place in places {
         let error = place.reach().await.unwrap_err();
         assert_eq!(error.kind, PlaceErrorKind::Refused, "{error}");
-        assert!(error.remedy().contains(&format!("wetbank secret set {secret}")), "{}", error.remedy());
+        assert!(error.remedy().contains("wetbank secret set password"), "{}", error.remedy());
         assert!(!format!("{error} {error:?} {place:?}").contains("bittern"));
     }
 }
@@ -149,4 +151,26 @@ async fn when_a_trusted_certificate_ends_is_known_once_it_was_shown() {
     let refused = Webdav::new(name(), webdav(&apache, Some(OTHER)), Some(WEBDAV_USER.1.into()));
     refused.reach().await.unwrap_err();
     assert_eq!(refused.certificate_ends(), None, "one that is not trusted tells nothing");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_command_leaves_at_once_however_busy_its_task_was() {
+    let server = Proftpd::start(FtpOffer::Tls);
+    std::fs::write(server.root.path().join("levels.csv"), b"07:00;2.31").unwrap();
+    let spec = FtpSpec { silence: Duration::from_secs(2), ..proftpd_spec(&server, FtpSecurity::Tls) };
+    let place = Arc::new(Ftp::new(name(), spec, FTP_USER.1.into()));
+    place.reach().await.unwrap();
+    // A task may do so much before the runtime makes it wait; at each point something else is cut off.
+    for done in 0..=128 {
+        let place = place.clone();
+        let looked = tokio::spawn(async move {
+            let (much, mut work) = tokio::sync::mpsc::unbounded_channel();
+            (0..done).for_each(|_| much.send(()).unwrap());
+            for _ in 0..done {
+                work.recv().await;
+            }
+            place.stat(&path("levels.csv")).await
+        });
+        assert_eq!(looked.await.unwrap().unwrap().fingerprint.size, 10, "after {done} others");
+    }
 }

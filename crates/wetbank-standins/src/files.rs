@@ -15,6 +15,8 @@ use bytes::Bytes;
 use tokio::task::spawn_blocking;
 use wetbank_sftp::{Attributes, Files, Name, OpenFile, Status};
 
+use crate::guests::passes_link;
+
 /// A folder, of which clients see the inside only.
 #[derive(Debug, Clone)]
 pub(crate) struct FolderFiles {
@@ -44,8 +46,7 @@ impl FolderFiles {
         Self { root }
     }
 
-    /// A client's path as one of ours. What climbs is cut off at the root; links are not followed
-    /// out of it, because a stand-in makes none.
+    /// A client's path as one of ours. What climbs is cut off at the root.
     fn real(&self, path: &[u8]) -> PathBuf {
         let mut real = self.root.clone();
         let mut depth = 0;
@@ -63,6 +64,20 @@ impl FolderFiles {
             }
         }
         real
+    }
+
+    /// Does something at a path that passes no link.
+    async fn at<T: Send + 'static>(
+        &self,
+        path: &[u8],
+        call: impl FnOnce(PathBuf) -> io::Result<T> + Send + 'static,
+    ) -> Result<T, Status> {
+        let (root, path) = (self.root.clone(), self.real(path));
+        blocking(move || match passes_link(&root, &path) {
+            true => Err(io::ErrorKind::PermissionDenied.into()),
+            false => call(path),
+        })
+        .await
     }
 }
 
@@ -110,8 +125,7 @@ impl Files for FolderFiles {
         exclusive: bool,
         truncate: bool,
     ) -> Result<ServedFile, Status> {
-        let path = self.real(path);
-        blocking(move || {
+        self.at(path, move |path| {
             let mut options = OpenOptions::new();
             options.read(!write).write(write).truncate(truncate && write);
             options.create(create && write && !exclusive).create_new(create && write && exclusive);
@@ -121,8 +135,7 @@ impl Files for FolderFiles {
     }
 
     async fn names(&self, path: &[u8]) -> Result<Vec<Name>, Status> {
-        let path = self.real(path);
-        blocking(move || {
+        self.at(path, |path| {
             fs::read_dir(path)?
                 .map(|entry| {
                     let entry = entry?;
@@ -135,32 +148,36 @@ impl Files for FolderFiles {
     }
 
     async fn attributes(&self, path: &[u8], follow: bool) -> Result<Attributes, Status> {
-        let path = self.real(path);
-        blocking(move || {
-            let metadata = if follow { fs::metadata(path) } else { fs::symlink_metadata(path) };
-            metadata.map(|metadata| attributes(&metadata))
+        if follow {
+            return self.at(path, |path| fs::metadata(path).map(|told| attributes(&told))).await;
+        }
+        // A link is told as a link.
+        let (root, path) = (self.root.clone(), self.real(path));
+        blocking(move || match path.parent().is_some_and(|parent| passes_link(&root, parent)) {
+            true => Err(io::ErrorKind::PermissionDenied.into()),
+            false => fs::symlink_metadata(path).map(|told| attributes(&told)),
         })
         .await
     }
 
     async fn remove(&self, path: &[u8]) -> Result<(), Status> {
-        let path = self.real(path);
-        blocking(move || fs::remove_file(path)).await
+        self.at(path, fs::remove_file).await
     }
 
     async fn make_directory(&self, path: &[u8]) -> Result<(), Status> {
-        let path = self.real(path);
-        blocking(move || fs::create_dir(path)).await
+        self.at(path, fs::create_dir).await
     }
 
     async fn remove_directory(&self, path: &[u8]) -> Result<(), Status> {
-        let path = self.real(path);
-        blocking(move || fs::remove_dir(path)).await
+        self.at(path, fs::remove_dir).await
     }
 
     async fn rename(&self, from: &[u8], to: &[u8], replace: bool) -> Result<(), Status> {
-        let (from, to) = (self.real(from), self.real(to));
-        blocking(move || {
+        let (root, to) = (self.root.clone(), self.real(to));
+        self.at(from, move |from| {
+            if passes_link(&root, &to) {
+                return Err(io::ErrorKind::PermissionDenied.into());
+            }
             if replace {
                 return fs::rename(from, to);
             }

@@ -104,8 +104,11 @@ impl Lease {
 }
 
 /// Waits for an answer, not for ever.
+///
+/// The library does not flush a command. A runtime that makes a busy task wait in that moment would
+/// leave it in the buffer of the encryption, and everybody would wait for the other: so it may not.
 pub(super) async fn answered<T>(silence: Duration, call: impl Future<Output = FtpResult<T>>) -> FtpResult<T> {
-    match timeout(silence, call).await {
+    match timeout(silence, tokio::task::unconstrained(call)).await {
         Ok(result) => result,
         Err(_) => Err(FtpError::ConnectionError(io::Error::new(
             io::ErrorKind::TimedOut,

@@ -6,12 +6,13 @@ use axum::{
     response::Response,
 };
 use jiff::Timestamp;
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use percent_encoding::{AsciiSet, utf8_percent_encode};
 
 use super::store::Page;
+use crate::guests::RESERVED;
 
 /// Keys are told encoded; these stay as they are.
-const ENCODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~').remove(b'/');
+const ENCODED: &AsciiSet = &RESERVED.remove(b'/');
 
 /// An answer that says no.
 #[derive(Debug)]

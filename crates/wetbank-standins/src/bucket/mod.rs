@@ -219,24 +219,25 @@ impl Served {
         let object = self.store.get(&asked.key).ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "NoSuchKey"))?;
         let size = object.size();
         let mut status = StatusCode::OK;
-        let mut begin = 0;
+        let (mut begin, mut length) = (0, size);
         if let Some(range) = asked.header("range") {
-            let from = range.strip_prefix("bytes=").and_then(|range| range.split('-').next()?.parse().ok());
-            begin = from.ok_or_else(|| Refusal::new(StatusCode::NOT_IMPLEMENTED, "NotImplemented"))?;
-            if begin >= size {
+            let (from, to) =
+                bounds(range).ok_or_else(|| Refusal::new(StatusCode::NOT_IMPLEMENTED, "NotImplemented"))?;
+            if from >= size || to.is_some_and(|to| to < from) {
                 return Err(Refusal::new(StatusCode::RANGE_NOT_SATISFIABLE, "InvalidRange"));
             }
-            status = StatusCode::PARTIAL_CONTENT;
+            let end = to.map_or(size, |last| size.min(last.saturating_add(1)));
+            (begin, length, status) = (from, end - from, StatusCode::PARTIAL_CONTENT);
         }
         let mut response = Response::builder()
             .status(status)
-            .header(header::CONTENT_LENGTH, size - begin)
+            .header(header::CONTENT_LENGTH, length)
             .header(header::ETAG, format!("\"{}\"", object.tag))
             .header(header::LAST_MODIFIED, object.modified.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string());
         for (name, value) in &object.headers {
             response = response.header(name, value);
         }
-        let content = if asked.method == Method::HEAD { Vec::new() } else { object.content_from(begin) };
+        let content = if asked.method == Method::HEAD { Vec::new() } else { object.part(begin, length) };
         let body = Body::from_stream(futures_util::stream::iter(content.into_iter().map(Ok::<_, io::Error>)));
         Ok(response.body(body).expect("plain headers"))
     }
@@ -294,4 +295,11 @@ impl Served {
         let tag = self.store.join(&key, &upload, &String::from_utf8_lossy(&text))?;
         Ok(xml("CompleteMultipartUploadResult", &format!("<ETag>&quot;{tag}&quot;</ETag>")))
     }
+}
+
+/// The first and the last byte that a range asks for (RFC 9110, section 14.1.2); nothing for a
+/// range that counts from the end, or for several.
+fn bounds(range: &str) -> Option<(u64, Option<u64>)> {
+    let (from, to) = range.strip_prefix("bytes=")?.split_once('-')?;
+    Some((from.parse().ok()?, if to.is_empty() { None } else { Some(to.parse().ok()?) }))
 }

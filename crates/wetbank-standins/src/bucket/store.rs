@@ -33,16 +33,19 @@ impl Object {
         self.content.iter().map(|part| part.len() as u64).sum()
     }
 
-    /// What lies behind an offset; nothing is copied.
-    pub fn content_from(&self, offset: u64) -> Vec<Bytes> {
-        let mut skip = usize::try_from(offset).unwrap_or(usize::MAX);
-        let mut rest = Vec::with_capacity(self.content.len());
-        for part in &self.content {
-            let skipped = skip.min(part.len());
-            rest.push(part.slice(skipped..));
-            skip -= skipped;
+    /// So many bytes behind an offset; nothing is copied.
+    pub fn part(&self, offset: u64, length: u64) -> Vec<Bytes> {
+        let bounded = |number| usize::try_from(number).unwrap_or(usize::MAX);
+        let (mut skip, mut left) = (bounded(offset), bounded(length));
+        let mut part = Vec::with_capacity(self.content.len());
+        for piece in &self.content {
+            let from = skip.min(piece.len());
+            let to = from.saturating_add(left).min(piece.len());
+            part.push(piece.slice(from..to));
+            skip -= from;
+            left -= to - from;
         }
-        rest
+        part
     }
 }
 

@@ -9,13 +9,14 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use bytes::Bytes;
-use percent_encoding::{NON_ALPHANUMERIC, percent_decode_str, percent_encode, utf8_percent_encode};
+use percent_encoding::{percent_decode_str, percent_encode, utf8_percent_encode};
 
 use super::{
     Served, locked,
     pages::plain,
     tree::{Node, Tree},
 };
+use crate::guests::RESERVED;
 
 const LONGEST_BODY: usize = 1 << 30;
 /// How tokens of changes begin.
@@ -52,7 +53,7 @@ fn place(address: &str) -> Option<(String, String)> {
 }
 
 fn address(tenant: &str, path: &str, is_folder: bool) -> String {
-    let encoded = |part: &str| percent_encode(&told_bytes(part), NON_ALPHANUMERIC).to_string();
+    let encoded = |part: &str| percent_encode(&told_bytes(part), RESERVED).to_string();
     let parts: String =
         path.split('/').filter(|part| !part.is_empty()).map(|part| format!("/{}", encoded(part))).collect();
     format!("/dav/{}{parts}{}", encoded(tenant), if is_folder { "/" } else { "" })
@@ -75,7 +76,7 @@ fn told(tenant: &str, path: &str, node: Option<&Node>) -> String {
         facts += &format!("<D:getlastmodified>{time}</D:getlastmodified><D:getetag>{}</D:getetag>", plain(&node.tag));
         facts += &format!("<D:resource-id><D:href>urn:wetbank:file:{}</D:href></D:resource-id>", node.id);
         if !node.owner.is_empty() {
-            let owner = utf8_percent_encode(&node.owner, NON_ALPHANUMERIC);
+            let owner = utf8_percent_encode(&node.owner, RESERVED);
             facts += &format!("<D:owner><D:href>/people/{owner}</D:href></D:owner>");
         }
     }

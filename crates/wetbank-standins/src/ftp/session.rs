@@ -19,6 +19,7 @@ use tokio::{
 };
 
 use super::FtpStandinOptions;
+use crate::guests::passes_link;
 
 /// A command is at most so long.
 const LONGEST_COMMAND: u64 = 8192;
@@ -144,6 +145,9 @@ impl Session<'_> {
             "NOOP" | "OPTS" | "TYPE" | "MODE" | "STRU" => return self.reply(200, "fine").await,
             "SYST" => return self.reply(215, "UNIX Type: L8").await,
             _ if !self.is_signed_in => return self.reply(530, "sign in first").await,
+            _ if passes_link(&self.options.root, &self.path(rest)) => {
+                return self.reply(550, "permission denied").await;
+            }
             _ => {}
         }
         match verb {

@@ -169,7 +169,7 @@ fn fetch(at: usize, letter: &Letter, what: &str, out: &mut Vec<u8>) {
         told += &format!(" ENVELOPE {}", envelope(&letter.content));
     }
     out.extend_from_slice(told.as_bytes());
-    if let Some((_, part)) = what.split_once("BODY.PEEK[]") {
+    if let Some((_, part)) = what.split_once("BODY.PEEK[]").or_else(|| what.split_once("BODY[]")) {
         let part = part.strip_prefix('<').and_then(|part| part.split_once('>')).map(|(part, _)| part);
         let (from, length) = part.and_then(|part| part.split_once('.')).unwrap_or(("0", ""));
         let from = from.parse().unwrap_or(0).min(letter.content.len());

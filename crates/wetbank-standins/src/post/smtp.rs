@@ -23,7 +23,14 @@ pub(super) async fn serve(stream: TcpStream, office: &Office) -> io::Result<()> 
             "EHLO" => format!("250-post stand-in\r\n250-SIZE {LARGEST}\r\n250 AUTH PLAIN"),
             "HELO" | "NOOP" => "250 fine".to_owned(),
             "AUTH" => {
-                let digits = rest.split_once(' ').map_or("", |(_, digits)| digits);
+                let digits = match rest.split_once(' ') {
+                    Some((_, digits)) => digits.to_owned(),
+                    // Who does not say it at once is asked (RFC 4954, section 4).
+                    None => {
+                        stream.write_all(b"334 \r\n").await?;
+                        line(&mut stream).await?.unwrap_or_default()
+                    }
+                };
                 let said = STANDARD.decode(digits).unwrap_or_default();
                 let mut parts = said.split(|byte| *byte == 0).skip(1).map(String::from_utf8_lossy);
                 let (user, password) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
