@@ -42,34 +42,44 @@ pub(crate) struct Figure {
 
 type Measure = fn(&mut Vec<Figure>) -> Result<()>;
 
+/// What is measured, by the names that choose it.
+const FIGURES: [(&str, Measure); 16] = [
+    ("pieces", pieces),
+    ("large", large_copy),
+    ("small", small_copies),
+    ("burst", burst),
+    ("one", one_file),
+    ("sftp", sftp),
+    ("openpgp", openpgp),
+    ("idle", idle),
+    ("share", bench_places::share),
+    ("ftp", bench_places::ftp),
+    ("webdav", bench_places::webdav),
+    ("bucket", bench_places::bucket),
+    ("entries", bench_places::entries),
+    ("schedules", bench_errands::schedules),
+    ("zip", bench_errands::zip),
+    ("table", bench_errands::table),
+];
+/// With this the release binary is measured that is there.
+const BUILT: &str = "--built";
+
 /// Builds the release binary and measures. Words choose figures by their beginning.
 pub fn run_all(words: &[String]) -> Result<()> {
+    let chosen: Vec<&String> = words.iter().filter(|word| *word != BUILT).collect();
+    if let Some(unknown) = chosen.iter().find(|word| !FIGURES.iter().any(|(name, _)| name.starts_with(word.as_str()))) {
+        let names = FIGURES.map(|(name, _)| name).join(" ");
+        bail!(
+            "no figure begins with {unknown:?}. cargo xtask bench [{BUILT}] [FIGURE…], of these, by their beginning:\n{names}"
+        );
+    }
     setup::packages()?;
     setup::compared()?;
-    if !words.iter().any(|word| word == "--built") {
+    if !words.iter().any(|word| word == BUILT) {
         build()?;
     }
-    let chosen: Vec<&String> = words.iter().filter(|word| !word.starts_with('-')).collect();
     let mut figures = Vec::new();
-    let all: [(&str, Measure); 16] = [
-        ("pieces", pieces),
-        ("large", large_copy),
-        ("small", small_copies),
-        ("burst", burst),
-        ("one", one_file),
-        ("sftp", sftp),
-        ("openpgp", openpgp),
-        ("idle", idle),
-        ("share", bench_places::share),
-        ("ftp", bench_places::ftp),
-        ("webdav", bench_places::webdav),
-        ("bucket", bench_places::bucket),
-        ("entries", bench_places::entries),
-        ("schedules", bench_errands::schedules),
-        ("zip", bench_errands::zip),
-        ("table", bench_errands::table),
-    ];
-    for (name, measure) in all {
+    for (name, measure) in FIGURES {
         if chosen.is_empty() || chosen.iter().any(|word| name.starts_with(word.as_str())) {
             say(&format!("measuring: {name}"));
             measure(&mut figures)?;

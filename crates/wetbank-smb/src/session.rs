@@ -75,11 +75,10 @@ impl Shared {
 
     /// Ends the connection: everybody who waits is told.
     fn end(&self, reason: Error) {
-        let mut waiting = self.lock();
-        waiting.reason.get_or_insert(reason);
-        waiting.answers.clear();
-        drop(waiting);
+        self.lock().reason.get_or_insert(reason);
+        // Before anybody hears of it: who does must not find the connection open.
         self.gone.cancel();
+        self.lock().answers.clear();
     }
 
     fn reason(&self) -> Error {
