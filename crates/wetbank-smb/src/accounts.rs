@@ -3,8 +3,6 @@
 
 use std::fmt;
 
-use bytes::Bytes;
-
 use crate::{
     Malformed,
     wire::{Fields, Writer, text},
@@ -201,14 +199,6 @@ impl Values<'_> {
     }
 }
 
-/// A part of an answer whose first fragment is all of it.
-pub(crate) fn whole(fragment: Bytes) -> Result<Bytes, Malformed> {
-    match fragment.u8_at(3)? & 2 {
-        0 => Err(Malformed("an answer that comes in parts")),
-        _ => Ok(fragment),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -270,7 +260,6 @@ mod tests {
             other[at] = byte;
             assert!(opened(&other).is_err(), "byte {at}");
         }
-        assert!(super::whole(Bytes::from_static(&[5, 0, 2, 1])).is_err());
     }
 
     proptest! {

@@ -250,7 +250,7 @@ impl Client {
         let (pipe, _) = pipes.create("lsarpc", opening).await?;
         let exchange = async |message: Vec<u8>| {
             let answer = pipes.request(message::transceive(&pipe.id, &message)).await?;
-            Ok::<_, Error>(accounts::whole(message::transceived(&answer)?)?)
+            Ok::<_, Error>(message::transceived(&answer)?)
         };
         if !accounts::is_bound(&exchange(accounts::bind()).await?)? {
             return Err(Error::Unfit("the server does not tell the names of accounts"));
