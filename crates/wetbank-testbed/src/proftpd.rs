@@ -99,11 +99,11 @@ fn quota(at: &Path, kib: u32) -> String {
     let table = |kind: &str| (format!("--type={kind}"), format!("--table-path={}/{kind}", at.display()));
     for kind in ["limit", "tally"] {
         let (kind, path) = table(kind);
-        run("ftpquota", &["--create-table", &kind, &path]);
+        run("/usr/sbin/ftpquota", &["--create-table", &kind, &path]);
     }
     let (kind, path) = table("limit");
     let limit = ["--quota-type=user", "--limit-type=hard", "--units=byte"];
-    run("ftpquota", &[&["--add-record", &kind, &path, &name, &bytes], &limit[..]].concat());
+    run("/usr/sbin/ftpquota", &[&["--add-record", &kind, &path, &name, &bytes], &limit[..]].concat());
     let at = at.display();
     format!(
         "ModulePath /usr/lib/proftpd\nLoadModule mod_quotatab.c\nLoadModule mod_quotatab_file.c\nQuotaEngine on\n\

@@ -116,7 +116,11 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
                       <td className="quiet whitespace-nowrap">
                         <Time at={entry.modified} />
                       </td>
-                      {tellsWho && <td className="quiet">{entry.who}</td>}
+                      {tellsWho && (
+                        <td className="quiet max-w-40 truncate" title={entry.who ?? undefined}>
+                          {entry.who}
+                        </td>
+                      )}
                     </tr>
                   ))}
                 </tbody>
