@@ -192,6 +192,12 @@ mod tests {
             self.root.path().join("to/.part")
         }
 
+        /// Where it goes: in one piece here, and in chunks.
+        fn both_ways(&self) -> [Arc<dyn Place>; 2] {
+            let to = self.root.path().join("to");
+            [folder(&to), counted(&to)]
+        }
+
         async fn send(&self, place: Arc<dyn Place>, cancel: &CancellationToken) -> Result<Staging, PlaceError> {
             let (part, target) = (RelPath::parse(".part").unwrap(), RelPath::parse("survey.raw").unwrap());
             transfer(&self.source, &place, &part, &target, true, Arc::default(), cancel).await
@@ -213,7 +219,7 @@ mod tests {
         for length in [0, 1, 3 * MIB + 7] {
             let scene = Scene::new(&content(length)).await;
             let mut told = Vec::new();
-            for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+            for place in scene.both_ways() {
                 let staging = scene.send(place, &CancellationToken::new()).await.unwrap();
                 assert!(fs::read(scene.part()).unwrap() == content(length), "{length} bytes");
                 assert_eq!(staging.source.fingerprint, scene.source.fingerprint);
@@ -268,7 +274,7 @@ mod tests {
             // A file system's clock may stand still between two writes.
             std::thread::sleep(std::time::Duration::from_millis(20));
             fs::write(scene.root.path().join("from/survey.raw"), &changed).unwrap();
-            for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+            for place in scene.both_ways() {
                 let error = scene.send(place, &CancellationToken::new()).await.map(drop).unwrap_err();
                 assert_eq!(error.kind, PlaceErrorKind::Busy, "{} bytes: {error}", changed.len());
                 assert!(error.to_string().contains("survey.raw"), "{error}");
@@ -281,7 +287,7 @@ mod tests {
         let scene = Scene::new(&content(4 * MIB)).await;
         let stopping = CancellationToken::new();
         stopping.cancel();
-        for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+        for place in scene.both_ways() {
             let error = scene.send(place, &stopping).await.map(drop).unwrap_err();
             assert_eq!(error.kind, PlaceErrorKind::Interrupted, "{error}");
             assert!(error.detail.contains("stopping"), "{error}");
@@ -295,7 +301,7 @@ mod tests {
         let error = scene.send(missing, &CancellationToken::new()).await.map(drop).unwrap_err();
         assert_eq!((error.kind, error.call), (PlaceErrorKind::Unreachable, "write"), "{error}");
         fs::remove_file(scene.root.path().join("from/survey.raw")).unwrap();
-        for place in [folder(&scene.root.path().join("to")), counted(&scene.root.path().join("to"))] {
+        for place in scene.both_ways() {
             let error = scene.send(place, &CancellationToken::new()).await.map(drop).unwrap_err();
             assert_eq!((error.kind, error.call), (PlaceErrorKind::NotFound, "read"), "{error}");
         }

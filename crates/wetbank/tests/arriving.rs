@@ -91,9 +91,10 @@ fn a_share_is_added_from_the_command_line_and_moves_files_both_ways() {
     office.wait_idle();
     assert!(fs::read(&there).unwrap() == content && !office.path("office/out/survey.raw").exists());
     let me = run("id", &["-un"]);
-    let browsed = String::from_utf8(office.wetbank(&["place", "browse", "files:/2026"]).stdout).unwrap();
-    let line = browsed.lines().find(|line| line.contains("survey.raw")).unwrap_or_else(|| panic!("{browsed}"));
-    assert!(line.ends_with(me.trim()), "who it belongs to is told: {browsed}");
+    wait_for("who it belongs to is told", || {
+        let browsed = String::from_utf8(office.wetbank(&["place", "browse", "files:/2026"]).stdout).unwrap();
+        browsed.lines().any(|line| line.starts_with("survey.raw") && line.ends_with(me.trim())).then_some(())
+    });
     let back = office.wetbank(&["place", "move", "files:/2026/survey.raw", "office:/back"]);
     assert!(back.status.success(), "{}", String::from_utf8_lossy(&back.stderr));
     let here = office.path("office/back/survey.raw");

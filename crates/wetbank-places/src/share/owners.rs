@@ -14,7 +14,9 @@ use super::Share;
 use crate::{Entry, Place};
 
 /// Somebody waits to see the names of the files: the owners that are not told by then stay out.
-const PATIENCE: Duration = Duration::from_millis(1500);
+const PATIENCE: Duration = Duration::from_millis(700);
+/// The names of owners are asked for once; some servers start a program to tell the first.
+const NAMES_PATIENCE: Duration = Duration::from_secs(2);
 /// Files asked at once.
 const AT_ONCE: usize = 16;
 /// Names remembered at most; forgetting them costs a question.
@@ -64,7 +66,7 @@ pub(super) async fn tell(share: &Share, entries: &mut [Entry]) {
         }
     }
     if !new.is_empty() {
-        match tokio::time::timeout(PATIENCE, lease.account_names(&new)).await {
+        match tokio::time::timeout(NAMES_PATIENCE, lease.account_names(&new)).await {
             Ok(Ok(names)) => known.learn(new, names),
             Ok(Err(error)) => tracing::debug!(place = %share.name(), %error, "no names of owners"),
             Err(_) => tracing::debug!(place = %share.name(), "no names of owners in time"),
