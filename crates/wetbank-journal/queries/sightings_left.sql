@@ -6,4 +6,10 @@ WHERE s.gone IS NULL AND s.at <= j.value->>3
     SELECT 1 FROM item AS i
     WHERE i.rule = s.rule AND i.place = s.place AND i.path = s.path
       AND i.state IN ('queued', 'working', 'waiting', 'joining', 'held')
+      -- A step of ours that takes files away and goes on, or was cut short, may just have done so.
+      AND EXISTS (
+        SELECT 1 FROM attempt AS a
+        WHERE a.item = i.id AND (a.outcome = 'going' OR a.code = 'stopped')
+          AND a.kind IN ('move', 'rename', 'delete', 'original')
+      )
   )

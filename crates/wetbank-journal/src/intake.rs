@@ -147,15 +147,27 @@ impl Journal {
         Ok(works)
     }
 
-    /// The next number of a rule's files on a day.
-    pub async fn count_file(&self, rule: &Name, day: String) -> Result<i64, JournalError> {
+    /// Gives an item the next number of its rule's files on a day. What it has in hand with that
+    /// number is kept in the same transaction, so that no number is lost when the service is ended.
+    pub async fn count_file(
+        &self,
+        rule: &Name,
+        day: String,
+        item: i64,
+        in_hand: impl FnOnce(i64) -> Option<String> + Send + 'static,
+    ) -> Result<i64, JournalError> {
         let rule = rule.clone();
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
                     let rule = rule.as_str();
                     sqlx::query_file!("queries/counter_purge.sql", rule, day).execute(&mut *connection).await?;
-                    sqlx::query_file_scalar!("queries/counter_next.sql", rule, day).fetch_one(&mut *connection).await
+                    let number = sqlx::query_file_scalar!("queries/counter_next.sql", rule, day)
+                        .fetch_one(&mut *connection)
+                        .await?;
+                    let hand = in_hand(number);
+                    sqlx::query_file!("queries/item_hand.sql", hand, item).execute(&mut *connection).await?;
+                    Ok(number)
                 })
             })
             .await

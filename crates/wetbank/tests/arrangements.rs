@@ -391,6 +391,7 @@ original = { move-to = "done" }
         .collect();
     counts.sort();
     assert_eq!(counts, ["1", "2", "3"]);
+    scene.office.wait_idle();
     let summary = scene.office.json(&["rule", "show", "mail-it"]);
     assert_eq!(summary["branches"][0]["done"], 3, "and the page says how often");
 }
@@ -416,7 +417,7 @@ fn j14_a_folder_is_swept_into_a_shared_drive_by_hand_first_and_then_by_the_clock
     scene.office.put("office/out/a.csv", b"another");
     scene.book(&[&dav("drive", &drive), &rule("1s")]);
     wait_for("the clock sweeps", || (names(&drive.root.path().join("swept")).len() == 2).then_some(()));
-    assert!(names(&scene.office.path("office/out")).is_empty());
+    wait_for("its original is gone", || names(&scene.office.path("office/out")).is_empty().then_some(()));
 }
 
 #[test]

@@ -119,7 +119,7 @@ async fn a_held_file_is_seen_live_released_and_seen_done() {
     browser.click("//a[text()='Runs']").await;
     browser.click("//a[contains(., 'bulletin-week11.pdf')]").await;
     browser.find("//*[contains(text(), 'SHA-256')]").await;
-    assert!(browser.text().await.contains("arrived, checksum on record"));
+    browser.find("//*[contains(text(), 'arrived, checksum on record')]").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -104,7 +104,8 @@ fn notes(office: &Office, rule: &str) -> Vec<String> {
     for run in office.json(&["run", "list", "--rule", rule])["runs"].as_array().unwrap() {
         let shown = office.json(&["run", "show", &run["id"].to_string()]);
         for attempt in shown["items"][0]["attempts"].as_array().unwrap() {
-            notes.push((run["id"].as_i64().unwrap(), attempt["message"].as_str().unwrap_or_default().to_owned()));
+            // What is only begun says nothing yet.
+            notes.extend(attempt["message"].as_str().map(|note| (run["id"].as_i64().unwrap(), note.to_owned())));
         }
     }
     notes.sort();

@@ -124,6 +124,36 @@ fn a_held_file_keeps_the_pack_waiting_unless_the_rule_goes_on_without_it() {
 }
 
 #[test]
+fn a_numbered_pack_that_failed_is_packed_again_under_its_number() {
+    let office = office(
+        r#"
+[rule.numbered]
+starts = { hand = {} }
+finds = [ { place = "office", folder = "out" } ]
+[[rule.numbered.branch]]
+steps = [
+  { hold = { why = "look" }, if = { file = "name", starts-with = "odd" } },
+  { pack = { as = "{{ count | pad(4) }}.zip" } },
+  { copy = { to = "archive" } },
+]
+"#,
+    );
+    for name in ["odd.csv", "gauge-07.csv"] {
+        office.put(&format!("office/out/{name}"), b"one");
+    }
+    let (file, elsewhere) = (office.path("office/out/gauge-07.csv"), office.path("gauge-07.csv"));
+    assert_eq!(office.wetbank(&["rule", "run", "numbered"]).status.code(), Some(1));
+    fs::rename(&file, &elsewhere).unwrap();
+    office.json(&["hold", "release", &office.hold()["item"].to_string()]);
+    let hold = wait_for("the pack fails", || office.holds().into_iter().find(|hold| hold["step"] == "pack"));
+    fs::rename(&elsewhere, &file).unwrap();
+    office.json(&["hold", "release", &hold["item"].to_string()]);
+    wait_for("the pack is made", || office.path("archive/0001.zip").exists().then_some(()));
+    assert_eq!(listed(&office, "archive/0001.zip").len(), 2);
+    wait_done(&office);
+}
+
+#[test]
 fn each_file_of_an_archive_goes_on_by_itself_and_the_archive_only_after_them() {
     let rule = r#"
 [rule.opens]

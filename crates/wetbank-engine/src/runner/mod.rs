@@ -198,8 +198,10 @@ fn letter_of<'r>(rule: &'r Rule, work: &Work) -> Option<&'r Letter> {
 async fn counted(core: &Core, work: &mut Work, rule: &Rule, step: &Step, hand: &mut Hand) -> Result<(), EngineError> {
     if hand.count.is_none() && step.templates().iter().any(|template| template.mentions("count")) {
         let day = work.started.to_zoned(rule.zone.clone()).date().to_string();
-        hand.count = Some(core.journal.count_file(&rule.name, day).await?);
+        let uncounted = hand.clone();
+        let with = move |number| serde_json::to_string(&Hand { count: Some(number), ..uncounted }).ok();
         // From now on it is this number, however often the step is tried.
+        hand.count = Some(core.journal.count_file(&rule.name, day, work.item, with).await?);
         work.hand = serde_json::to_string(hand).ok();
     }
     Ok(())
@@ -252,7 +254,7 @@ async fn along(
         if stop.is_cancelled() {
             return end_stopped(core, work, None).await;
         }
-        if branch.steps.get(work.step).is_some_and(|planned| planned.step.joins()) && !is_to_be_made(work) {
+        if branch.steps.get(work.step).is_some_and(|planned| planned.step.joins()) && !is_to_be_made(work, &hand) {
             return gather(core, work, &hand).await;
         }
         if let Some(planned) = branch.steps.get(work.step) {
@@ -302,8 +304,8 @@ async fn along(
 }
 
 /// Whether an item is only about to be made of others, by the step where it stands.
-fn is_to_be_made(work: &Work) -> bool {
-    work.kind == ItemKind::Made && work.hand.is_none()
+fn is_to_be_made(work: &Work, hand: &Hand) -> bool {
+    work.kind == ItemKind::Made && !hand.has_file()
 }
 
 /// The item waits for the others of its run.

@@ -2,9 +2,9 @@
 
 use jiff::{SignedDuration, Timestamp};
 use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name};
-use wetbank_journal::{Chained, Journal, NewRun, Progress, Refusal, RunFilter, Sighting};
+use wetbank_journal::{AttemptEnd, Chained, Journal, NewRun, Outcome, Progress, Refusal, RunFilter, Sighting};
 
-use crate::{at, change, open, record, sighting, take};
+use crate::{at, attempt, change, open, record, sighting, take};
 
 fn run(cause: Cause) -> NewRun {
     NewRun {
@@ -117,6 +117,40 @@ async fn a_file_that_went_is_told_once_and_only_if_it_was_known() {
 }
 
 #[tokio::test]
+async fn a_file_that_went_while_it_was_worked_on_is_told_unless_the_work_takes_it_away() {
+    let (_folder, journal) = open().await;
+    let rule = Name::new("keep").unwrap();
+    let mut told = Vec::new();
+    for (path, kind) in [("copied.csv", "copy"), ("moved.csv", "move"), ("kept.csv", "original"), ("told.csv", "mail")]
+    {
+        let work = take(&journal, sighting(&format!("office:/{path}"), "1")).await.unwrap();
+        journal.start_attempt(attempt(journal.next_attempt(), &work, kind, 1)).await.unwrap();
+        let now = Timestamp::now() + SignedDuration::from_secs(1);
+        let gone = journal.take_gone((&rule, 1), vec![work.file], now, "{}".to_owned(), now).await.unwrap();
+        told.extend(gone.into_iter().map(|work| work.file.path.to_string()));
+    }
+    assert_eq!(told, ["copied.csv", "told.csv"]);
+    // The step that was cut short had perhaps taken it away, and does so again.
+    let work = take(&journal, sighting("office:/cut.csv", "1")).await.unwrap();
+    let id = journal.next_attempt();
+    journal.start_attempt(attempt(id, &work, "delete", 1)).await.unwrap();
+    let end = AttemptEnd {
+        id,
+        ended: Timestamp::now(),
+        outcome: Outcome::Failed,
+        size: None,
+        code: Some("stopped".to_owned()),
+        message: None,
+        remedy: None,
+        also_named: None,
+    };
+    let change = change(&work, ItemState::Working);
+    journal.record(Progress { end: Some(end), ..Progress::change(change) }).await.unwrap();
+    let now = Timestamp::now() + SignedDuration::from_secs(1);
+    assert!(journal.take_gone((&rule, 1), vec![work.file], now, "{}".to_owned(), now).await.unwrap().is_empty());
+}
+
+#[tokio::test]
 async fn a_sighting_that_is_only_noted_starts_nothing_and_is_known_afterwards() {
     let (_folder, journal) = open().await;
     let noted = Sighting { note_only: true, ..sighting("office:/a.csv", "1") };
@@ -152,10 +186,15 @@ async fn a_ledger_is_read_by_pages_in_the_order_of_paths() {
 async fn files_of_a_day_are_numbered_from_one() {
     let (_folder, journal) = open().await;
     let rule = Name::new("keep").unwrap();
-    let next = async |day: &str| journal.count_file(&rule, day.to_owned()).await.unwrap();
-    assert_eq!([next("2026-03-14").await, next("2026-03-14").await, next("2026-03-15").await], [1, 2, 1]);
-    let other = Name::new("other").unwrap();
-    assert_eq!(journal.count_file(&other, "2026-03-15".to_owned()).await.unwrap(), 1, "each rule has its own");
+    let item = take(&journal, sighting("office:/a.csv", "1")).await.unwrap().item;
+    let next = async |rule: &Name, day: &str| {
+        journal.count_file(rule, day.to_owned(), item, |number| Some(format!("number {number}"))).await.unwrap()
+    };
+    assert_eq!([next(&rule, "2026-03-14").await, next(&rule, "2026-03-14").await], [1, 2]);
+    let in_hand = journal.work(item).await.unwrap().unwrap().hand;
+    assert_eq!(in_hand.as_deref(), Some("number 2"), "the item has its number from then on");
+    assert_eq!(next(&rule, "2026-03-15").await, 1);
+    assert_eq!(next(&Name::new("other").unwrap(), "2026-03-15").await, 1, "each rule has its own");
 }
 
 #[tokio::test]

@@ -273,7 +273,8 @@ impl Office {
     pub fn wait_idle(&self) {
         wait_for("all work is done", || {
             let status = self.json(&["status"]);
-            let open = ["queued", "working", "waiting"].iter().map(|k| status[k].as_i64().unwrap()).sum::<i64>();
+            let open =
+                ["queued", "working", "waiting", "joining"].iter().map(|k| status[k].as_i64().unwrap()).sum::<i64>();
             (open == 0).then_some(())
         });
     }

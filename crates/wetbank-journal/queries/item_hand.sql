@@ -1,0 +1,1 @@
+UPDATE item SET hand = ?1 WHERE id = ?2
