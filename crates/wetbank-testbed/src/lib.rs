@@ -6,6 +6,8 @@
 mod answering;
 mod apache;
 mod certificate;
+#[cfg(target_arch = "x86_64")]
+mod cut;
 mod disk;
 mod moto;
 mod post;
@@ -18,6 +20,8 @@ mod sshd;
 pub use answering::{Answering, http_answer};
 pub use apache::{Apache, WEBDAV_USER};
 pub use certificate::Certificate;
+#[cfg(target_arch = "x86_64")]
+pub use cut::{Course, Cut};
 pub use disk::SmallDisk;
 pub use moto::{Moto, OwnMoto};
 pub use post::{MAIL_ADDRESS, MAIL_USER, PostOffice};

@@ -115,7 +115,7 @@ fn a_program_is_run_only_if_the_machines_owner_allows_it_and_what_it_prints_goes
     wait_for("what it printed is there", || made.exists().then_some(()));
     assert_eq!(fs::read_to_string(made).unwrap(), "checked B12 $(id).csv: 3.5\n");
     office.wait_idle();
-    assert_eq!(names(&office.data().join("work")), [""; 0]);
+    office.wait_work_cleared();
 }
 
 #[test]

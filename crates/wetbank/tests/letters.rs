@@ -77,7 +77,7 @@ fn attachments_of_a_letter_are_files_and_the_letter_is_filed_away_when_all_are_d
     assert!(items.iter().all(|item| item["state"] == "done"), "{items:?}");
     assert_eq!(office.runs()[0]["cause"], "mail");
     assert_eq!(leftovers(&office.data()).len(), 0);
-    assert_eq!(names(&office.data().join("work")), [""; 0], "nothing stays in the work folder");
+    office.wait_work_cleared();
 }
 
 #[test]
@@ -150,7 +150,7 @@ fn a_kill_while_letters_are_taken_apart_loses_none_and_doubles_none() {
     let expected: Vec<String> = (0..60).map(|number| format!("sheet-{number:03}.csv")).collect();
     assert_eq!(names(&office.path("archive/others")), expected);
     assert_eq!(office.holds(), Vec::<Value>::new());
-    assert_eq!(names(&office.data().join("work")), [""; 0]);
+    office.wait_work_cleared();
 }
 
 #[test]

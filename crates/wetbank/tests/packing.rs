@@ -68,7 +68,7 @@ fn the_files_of_a_run_travel_as_one_and_only_then_are_set_aside() {
     assert_eq!(made[0]["attempts"][0]["message"], "3 files");
     assert!(items.iter().all(|item| item["state"] == "done"));
     assert!(leftovers(office.folder.path()).is_empty());
-    assert!(names(&office.data().join("work")).is_empty());
+    office.wait_work_cleared();
 }
 
 #[test]
@@ -188,7 +188,7 @@ steps = [ { pack = { as = "sealed.zip", folders = true, passphrase = { secret = 
     let items = items(&office, "opens");
     assert_eq!(of_kind(&items, "part").len(), 2);
     assert!(items.iter().all(|item| item["state"] == "done"), "{items:?}");
-    assert!(names(&office.data().join("work")).is_empty());
+    office.wait_work_cleared();
     // What an archive must not hold is refused whole, and the archive stays.
     assert!(office.wetbank_with(&["secret", "set", "tide"], "white heron").status.success());
     fs::create_dir_all(office.path("office/in")).unwrap();

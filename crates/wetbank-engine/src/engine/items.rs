@@ -31,8 +31,7 @@ impl Core {
     /// Holds what is not at its end in a run. Answers how many items.
     pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<usize, EngineError> {
         self.stopping.lock().unwrap_or_else(PoisonError::into_inner).insert(run, reason);
-        let waiting = self.claims.take_out(run);
-        let mut stopped = self.stop_at_work(run);
+        let (waiting, mut stopped) = self.claims.stop_run(run);
         let mut waiting = waiting.into_iter();
         while let Some(mut work) = waiting.next() {
             if let Err(error) = runner::stopped(self, &mut work).await {
@@ -78,7 +77,7 @@ impl Engine {
         }
         self.end_hold(&work, ItemState::Queued, branch, step, version, None).await?;
         if let Some(work) = self.core.journal.work(item).await? {
-            self.core.claims.add([work]);
+            self.core.claims.go_on(work);
         }
         Ok(())
     }

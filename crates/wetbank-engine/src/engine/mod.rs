@@ -96,7 +96,6 @@ pub(crate) struct Core {
     /// Runs that may take only so long, by the time when that is over.
     pub deadlines: Deadlines,
     /// Items at work: their run, and what stops them.
-    at_work: std::sync::Mutex<HashMap<i64, (i64, CancellationToken)>>,
     /// Encrypting and decrypting keeps a processor busy: more at once would only take memory.
     pub crypt_slots: Semaphore,
     /// Turns to run a program.
@@ -152,27 +151,6 @@ impl Core {
     pub fn why_stopped(&self, run: i64) -> Stopped {
         let stopping = self.stopping.lock().unwrap_or_else(PoisonError::into_inner);
         stopping.get(&run).cloned().unwrap_or_default()
-    }
-
-    /// Notes that an item is at work; what it answers is cancelled when a person stops its run, or
-    /// the service stops.
-    pub fn begin(&self, work: &Work) -> CancellationToken {
-        let stop = self.cancel.child_token();
-        let mut at_work = self.at_work.lock().unwrap_or_else(PoisonError::into_inner);
-        at_work.insert(work.item, (work.run, stop.clone()));
-        stop
-    }
-
-    /// An item is no longer at work.
-    pub fn end(&self, item: i64) {
-        self.at_work.lock().unwrap_or_else(PoisonError::into_inner).remove(&item);
-    }
-
-    /// Stops the items of a run that are at work; answers how many.
-    fn stop_at_work(&self, run: i64) -> usize {
-        let at_work = self.at_work.lock().unwrap_or_else(PoisonError::into_inner);
-        let of_run = at_work.values().filter(|(its, _)| *its == run);
-        of_run.inspect(|(_, stop)| stop.cancel()).count()
     }
 
     /// Waits for a turn to send a large file to a place; small ones need none.
@@ -323,17 +301,18 @@ impl Engine {
             }
         };
         let (intake, sightings) = watch::Intake::new();
+        let cancel = CancellationToken::new();
         let core = Arc::new(Core {
             journal,
             keys,
             events: Events::new(),
             health: HealthBook::default(),
             sign_ins: SignIns::default(),
-            claims: Claims::default(),
+            claims: Claims::new(cancel.clone()),
             intake,
             work_folder: Folder::new(Name::new("work").expect("a plain name"), work),
             instance,
-            cancel: CancellationToken::new(),
+            cancel,
             tracker: TaskTracker::new(),
             arrangement_changed: Notify::new(),
             place_news: Notify::new(),
@@ -345,7 +324,6 @@ impl Engine {
             programs: options.programs.unwrap_or_else(|| options.data.join("programs.toml")),
             joins: Joins::default(),
             deadlines: Deadlines::default(),
-            at_work: std::sync::Mutex::default(),
             crypt_slots: Semaphore::new(CRYPT_SLOTS),
             program_slots: Semaphore::new(PROGRAM_SLOTS),
             large_slots: std::sync::Mutex::default(),

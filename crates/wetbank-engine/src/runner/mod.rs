@@ -41,9 +41,9 @@ pub(crate) async fn run(core: Arc<Core>) {
             fetch(&core).await;
         }
         match core.claims.next(clock::now()) {
-            Next::Work(work) => {
+            Next::Work(work, stop) => {
                 let core = core.clone();
-                core.tracker.clone().spawn(async move { work_on(&core, *work).await });
+                core.tracker.clone().spawn(async move { work_on(&core, *work, &stop).await });
             }
             Next::Wait(due) => {
                 let until = due.map_or(Duration::from_secs(60), clock::until);
@@ -77,20 +77,26 @@ pub(crate) async fn fetch(core: &Arc<Core>) {
     }
 }
 
-async fn work_on(core: &Arc<Core>, mut work: Work) {
-    let stop = core.begin(&work);
-    let end = through(core, &mut work, &stop).await;
-    core.end(work.item);
+async fn work_on(core: &Arc<Core>, mut work: Work, stop: &CancellationToken) {
+    let end = match through(core, &mut work, stop).await {
+        Ok(End::Later(due)) => match core.claims.postpone(work, due) {
+            None => return,
+            Some(now) => {
+                work = now;
+                stopped(core, &mut work).await.map(|()| End::AtRest)
+            }
+        },
+        end => end,
+    };
     match end {
-        Ok(End::AtRest) => core.claims.finish(&work),
-        Ok(End::Later(due)) => core.claims.postpone(work, due),
+        Ok(End::AtRest | End::Later(_)) => core.claims.finish(&work),
         Ok(End::Stopping) => {}
         Err(error) => {
             tracing::error!(item = work.item, file = %work.file, %error, "the journal refused a write; trying again");
             core.events.end(work.item);
             // What was recorded and what not is found out by recovery.
             work.state = ItemState::Working;
-            core.claims.postpone(work, clock::after(clock::now(), JOURNAL_PAUSE));
+            core.claims.put_off(work, clock::after(clock::now(), JOURNAL_PAUSE));
         }
     }
 }
@@ -334,7 +340,7 @@ pub(crate) async fn resume(core: &Arc<Core>, mut work: Work) -> Result<(), Engin
     work.step = arranged(&rule, &work).map_or(work.step, at_original);
     let change = change(&work, ItemState::Queued);
     record(core, &mut work, Progress::change(change)).await?;
-    core.claims.add([work]);
+    core.claims.go_on(work);
     Ok(())
 }
 

@@ -130,18 +130,23 @@ impl Office {
         self.path("data")
     }
 
-    pub fn start(&mut self) {
+    fn serve(&self) -> Command {
         let _ = fs::remove_file(self.data().join("address"));
+        let mut command = Command::new(BINARY);
+        command.args(["serve", "--listen", "127.0.0.1:0", "--data"]).arg(self.data());
+        command.envs(self.environment.iter().map(|(key, value)| (key, value)));
+        command
+    }
+
+    /// Starts a service that is ended before its `at`th call that changes the disk.
+    #[cfg(target_arch = "x86_64")]
+    pub fn start_cut(&self, at: usize) -> wetbank_testbed::Cut {
+        wetbank_testbed::Cut::start(&self.serve(), at)
+    }
+
+    pub fn start(&mut self) {
         let log = fs::OpenOptions::new().create(true).append(true).open(self.path("log")).unwrap();
-        let child = Command::new(BINARY)
-            .args(["serve", "--listen", "127.0.0.1:0", "--data"])
-            .arg(self.data())
-            .envs(self.environment.iter().map(|(key, value)| (key, value)))
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(log)
-            .spawn()
-            .unwrap();
+        let child = self.serve().stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn().unwrap();
         self.service = Some(child);
         wait_for("the service listens", || self.data().join("address").exists().then_some(()));
     }
@@ -277,6 +282,11 @@ impl Office {
                 ["queued", "working", "waiting", "joining"].iter().map(|k| status[k].as_i64().unwrap()).sum::<i64>();
             (open == 0).then_some(())
         });
+    }
+
+    /// Nothing stays in the work folder: it is cleared right after an item is at its end.
+    pub fn wait_work_cleared(&self) {
+        wait_for("the work folder is empty", || names(&self.data().join("work")).is_empty().then_some(()));
     }
 
     pub fn runs(&self) -> Vec<Value> {
