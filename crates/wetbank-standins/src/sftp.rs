@@ -1,6 +1,6 @@
 //! A small SFTP server: one user, one password, one folder.
 
-use std::{collections::HashMap, io, net::SocketAddr, path::PathBuf, sync::Arc};
+use std::{collections::HashMap, io, net::SocketAddr, os::fd::AsFd, path::PathBuf, sync::Arc};
 
 use bytes::Bytes;
 use russh::{
@@ -8,7 +8,7 @@ use russh::{
     keys::{Algorithm, HashAlg, PrivateKey},
     server::{self, Auth, ChannelOpenHandle, Msg, Session},
 };
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpStream};
 use tokio_util::sync::CancellationToken;
 use wetbank_sftp::{Incoming, Outgoing, serve};
 
@@ -57,6 +57,7 @@ impl SftpStandin {
             let handler = Guest { options: options.clone(), channels: HashMap::new() };
             let config = config.clone();
             async move {
+                let _cut = Cut::of(&stream);
                 match server::run_stream(config, stream, handler).await {
                     Ok(session) => drop(session.await),
                     Err(error) => tracing::debug!(%error, "a guest went during the handshake"),
@@ -80,6 +81,23 @@ impl SftpStandin {
 impl Drop for SftpStandin {
     fn drop(&mut self) {
         self.stop.cancel();
+    }
+}
+
+/// Cuts a connection when it is dropped: a session goes on in a task of its own, whoever waits for it.
+struct Cut(Option<std::net::TcpStream>);
+
+impl Cut {
+    fn of(stream: &TcpStream) -> Self {
+        Self(stream.as_fd().try_clone_to_owned().ok().map(Into::into))
+    }
+}
+
+impl Drop for Cut {
+    fn drop(&mut self) {
+        if let Some(stream) = &self.0 {
+            let _ = stream.shutdown(std::net::Shutdown::Both);
+        }
     }
 }
 

@@ -163,6 +163,7 @@ async fn the_ftp_server_serves_its_folder() {
     let said = ["-u", &as_us, "-Q", "DELE in/done.csv", "-Q", "DELE in/done.csv", "-X", "MLSD", &base];
     assert_ne!(curl(&said, b"").await.code, 0, "what is gone cannot go again");
     assert!(!root.path().join("in/done.csv").exists());
+    a_guest_is_cut_off(server, &base, &root).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -176,7 +177,26 @@ async fn the_sftp_server_serves_its_folder() {
     };
     let server = SftpStandin::start(options).await.unwrap();
     assert!(server.fingerprint().starts_with("SHA256:"));
-    a_folder_is_served(&format!("sftp://{}", server.address()), &root, &["--insecure"]).await;
+    let base = format!("sftp://{}", server.address());
+    a_folder_is_served(&base, &root, &["--insecure"]).await;
+    a_guest_is_cut_off(server, &base, &root).await;
+}
+
+/// Who downloads from a server that is dropped is cut off then, and not served to the end.
+async fn a_guest_is_cut_off<Server>(server: Server, base: &str, root: &TempDir) {
+    std::fs::write(root.path().join("large.xyz"), vec![7; 64 << 20]).unwrap();
+    let (as_us, file) = (format!("{USER}:{PASSWORD}"), format!("{base}/large.xyz"));
+    // Slow enough that it would outlast curl's patience.
+    let words = ["--insecure", "--limit-rate", "2M", "-u", &as_us, &file];
+    let ((), told) = tokio::join!(
+        async {
+            tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+            drop(server);
+        },
+        curl(&words, b"")
+    );
+    assert!(told.code != 0 && told.code != 28, "{}", told.code);
+    assert!(!told.body.is_empty() && told.body.len() < 64 << 20, "{}", told.body.len());
 }
 
 #[tokio::test(flavor = "multi_thread")]
