@@ -40,7 +40,8 @@ pub(crate) async fn run(core: Arc<Core>, mut sightings: mpsc::Receiver<Sighting>
     let mut batch = Vec::with_capacity(BATCH);
     let mut gathering = Gathering::default();
     loop {
-        let pause = gathering.pause(Instant::now());
+        // What could not be taken in waits for nothing else to come.
+        let pause = if batch.is_empty() { gathering.pause(Instant::now()) } else { Some(Duration::ZERO) };
         // recv_many is cancel-safe.
         let received = tokio::select! {
             received = sightings.recv_many(&mut batch, BATCH) => Some(received),
