@@ -102,7 +102,8 @@ async fn check(core: &Arc<Core>, run: i64) -> Result<(), EngineError> {
     }
     let gathered = core.journal.gathered(run).await?;
     let standing = core.journal.standing(run).await?;
-    if standing.open || (standing.held && fault_of(core, run).await? != OnFault::GoOn) {
+    // Whoever stops a run wants nothing more of it, whatever the rule says of faults.
+    if standing.open || standing.stopped || (standing.held && fault_of(core, run).await? != OnFault::GoOn) {
         return Ok(());
     }
     for at in gathered {

@@ -29,6 +29,8 @@ pub struct Standing {
     pub open: bool,
     /// Some wait for a person.
     pub held: bool,
+    /// Some do because the run was stopped.
+    pub stopped: bool,
 }
 
 /// An item of which another one was made.
@@ -85,7 +87,7 @@ impl Journal {
     /// Whether others of a run may still come.
     pub async fn standing(&self, run: i64) -> Result<Standing, JournalError> {
         let row = sqlx::query_file!("queries/join_standing.sql", run).fetch_one(&self.read).await?;
-        Ok(Standing { open: row.open, held: row.held })
+        Ok(Standing { open: row.open, held: row.held, stopped: row.stopped })
     }
 
     /// Makes the item that goes on instead of those gathered at a step, beside the first of them

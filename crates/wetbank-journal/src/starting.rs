@@ -121,6 +121,11 @@ impl Journal {
             .await
     }
 
+    /// Whether a run is not at its end.
+    pub async fn run_goes_on(&self, run: i64) -> Result<bool, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/run_goes_on.sql", run).fetch_one(&self.read).await?)
+    }
+
     /// The runs of a rule that go on, oldest first, with their starts.
     pub async fn open_runs(&self, rule: &Name) -> Result<Vec<(i64, Timestamp)>, JournalError> {
         let rule = rule.as_str();

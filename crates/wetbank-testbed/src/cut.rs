@@ -93,7 +93,9 @@ impl Cut {
 }
 
 fn watch(mut child: Child, root: Pid, at: usize) -> Course {
-    child.stdout.take().unwrap().read_exact(&mut [0]).unwrap();
+    if let Err(error) = child.stdout.take().unwrap().read_exact(&mut [0]) {
+        panic!("the shell has ended: {error}, {:?}", child.wait());
+    }
     ptrace::seize(root, Options::PTRACE_O_TRACESYSGOOD | Options::PTRACE_O_TRACECLONE | Options::PTRACE_O_EXITKILL)
         .unwrap();
     ptrace::interrupt(root).unwrap();
@@ -131,4 +133,39 @@ fn begins(thread: Pid) -> Option<&'static str> {
     let call = libc::c_long::try_from(registers.orig_rax).ok()?;
     let name = CALLS.iter().find_map(|(number, name)| (*number == call).then_some(*name));
     name.filter(|_| registers.rax == NOT_YET_DONE)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn touching(files: &[std::path::PathBuf]) -> Command {
+        let mut command = Command::new("mkdir");
+        command.args(files);
+        command
+    }
+
+    #[test]
+    fn a_program_is_ended_before_the_chosen_call_and_not_after() {
+        let folder = tempfile::TempDir::new().unwrap();
+        let files = ["a", "b", "c"].map(|name| folder.path().join(name));
+        let cut = Cut::start(&touching(&files), 2);
+        while !cut.is_over() {
+            std::thread::yield_now();
+        }
+        assert_eq!(cut.end(), Course { calls: 2, cut: Some("mkdir") });
+        assert_eq!(files.each_ref().map(|file| file.exists()), [true, false, false]);
+    }
+
+    #[test]
+    fn a_program_that_ends_before_is_told_as_that() {
+        for round in 0..200 {
+            let folder = tempfile::TempDir::new().unwrap();
+            let cut = Cut::start(&touching(&[folder.path().join("a")]), 2);
+            while !cut.is_over() {
+                std::thread::yield_now();
+            }
+            assert_eq!(cut.end(), Course { calls: 1, cut: None }, "round {round}");
+        }
+    }
 }

@@ -13,30 +13,10 @@ use std::{
 use serde_json::Value;
 use support::{
     Office, names,
-    servers::{Scene, dav, ftp, mailbox, shared_folder},
+    servers::{Scene, dav, ftp, mailbox, sftp, shared_folder},
     wait_for,
 };
-use wetbank_standins::{SftpStandin, SftpStandinOptions};
 use wetbank_testbed::{Apache, FtpOffer, PostOffice, Proftpd};
-
-fn sftp(scene: &Scene, name: &str, below: &str) -> (SftpStandin, String) {
-    let root = scene.office.path(below);
-    fs::create_dir_all(&root).unwrap();
-    let options = SftpStandinOptions {
-        listen: ([127, 0, 0, 1], 0).into(),
-        root,
-        user: "merrow".to_owned(),
-        password: "grey heron".to_owned(),
-    };
-    let server = scene.runtime.block_on(SftpStandin::start(options)).unwrap();
-    let place = format!(
-        "[place.{name}]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"merrow\"\n\
-         password = {{ secret = \"machine\" }}\nhost-key = \"{}\"\nroot = \"/\"\n",
-        server.address().port(),
-        server.fingerprint()
-    );
-    (server, place)
-}
 
 fn signal(office: &Office, rule: &str, body: &str) -> Value {
     let time = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_secs().to_string();

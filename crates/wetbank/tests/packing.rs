@@ -124,6 +124,46 @@ fn a_held_file_keeps_the_pack_waiting_unless_the_rule_goes_on_without_it() {
 }
 
 #[test]
+fn a_stopped_run_packs_nothing_even_if_its_rule_goes_on_without_held_files() {
+    let office = office(
+        r#"
+[place.away]
+kind = "sftp"
+host = "127.0.0.1"
+port = 9
+user = "merrow"
+password = { secret = "away" }
+
+[rule.parcel]
+starts = { hand = {} }
+on-fault = "go-on"
+finds = [ { place = "office", folder = "out" } ]
+[[rule.parcel.branch]]
+steps = [
+  { copy = { to = "away" }, if = { file = "name", starts-with = "odd" } },
+  { pack = { as = "parcel.zip" } },
+  { copy = { to = "archive" } },
+]
+"#,
+    );
+    assert!(office.wetbank_with(&["secret", "set", "away"], "grey heron").status.success());
+    for name in ["odd.csv", "gauge-07.csv", "gauge-08.csv"] {
+        office.put(&format!("office/out/{name}"), b"one");
+    }
+    office.json(&["rule", "run", "parcel", "--detach"]);
+    wait_for("all but one wait for it", || (office.json(&["status"])["joining"] == 2).then_some(()));
+    let run = office.runs()[0]["id"].to_string();
+    assert_eq!(office.json(&["run", "stop", &run])["items"], 1);
+    let hold = office.hold();
+    assert_eq!(hold["code"], "stopped");
+    std::thread::sleep(std::time::Duration::from_millis(500));
+    assert!(names(&office.path("archive")).is_empty());
+    office.json(&["hold", "dismiss", &hold["item"].to_string(), "--why", "not wanted"]);
+    wait_for("the others go on", || office.path("archive/parcel.zip").exists().then_some(()));
+    assert_eq!(listed(&office, "archive/parcel.zip"), ["gauge-07.csv", "gauge-08.csv"]);
+}
+
+#[test]
 fn a_numbered_pack_that_failed_is_packed_again_under_its_number() {
     let office = office(
         r#"
@@ -134,7 +174,7 @@ finds = [ { place = "office", folder = "out" } ]
 steps = [
   { hold = { why = "look" }, if = { file = "name", starts-with = "odd" } },
   { pack = { as = "{{ count | pad(4) }}.zip" } },
-  { copy = { to = "archive" } },
+  { copy = { to = "archive", as = "{{ count | pad(4) }}-{{ file.name }}" } },
 ]
 "#,
     );
@@ -148,8 +188,8 @@ steps = [
     let hold = wait_for("the pack fails", || office.holds().into_iter().find(|hold| hold["step"] == "pack"));
     fs::rename(&elsewhere, &file).unwrap();
     office.json(&["hold", "release", &hold["item"].to_string()]);
-    wait_for("the pack is made", || office.path("archive/0001.zip").exists().then_some(()));
-    assert_eq!(listed(&office, "archive/0001.zip").len(), 2);
+    wait_for("the pack is made", || office.path("archive/0001-0001.zip").exists().then_some(()));
+    assert_eq!(listed(&office, "archive/0001-0001.zip").len(), 2);
     wait_done(&office);
 }
 

@@ -1,13 +1,21 @@
 //! The service is ended without warning in the middle of every kind of step.
 
+#![cfg(target_arch = "x86_64")]
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod support;
 
 use std::{collections::BTreeMap, fs, os::unix::fs::PermissionsExt, path::PathBuf, process::Command, time::Duration};
 
-use serde_json::Value;
-use support::{Office, desk::Desk, leftovers, names, servers::mailbox, wait_for};
+use support::{
+    Archive, Office,
+    cuts::{Way, cut_off, wait_through},
+    desk::Desk,
+    leftovers, names,
+    servers::{Scene, mailbox, sftp},
+    wait_for,
+};
+use wetbank_standins::SftpStandin;
 use wetbank_testbed::{MAIL_USER, PostOffice};
 
 const RULES: &str = r#"
@@ -96,25 +104,6 @@ impl LongWay {
         Self { office, post, desk, database }
     }
 
-    fn put(&self, number: usize) {
-        self.office.put(&format!("office/in/sheet-{number:03}.csv"), content(number).as_bytes());
-    }
-
-    /// Whether so many files are at the end of their way, and what they started is.
-    fn is_through(&self, files: usize) -> bool {
-        names(&self.office.path("office/in/done")).len() == files
-            && names(&self.office.path("archive/reports")).len() == 2 * files
-    }
-
-    fn wait_through(&self, files: usize) {
-        wait_for(&format!("{files} files are through"), || {
-            assert_eq!(self.office.holds(), Vec::<Value>::new());
-            self.is_through(files).then_some(())
-        });
-        self.office.wait_idle();
-        assert_eq!(self.office.holds(), Vec::<Value>::new());
-    }
-
     /// Each of so many files went its whole way once and left nothing behind.
     fn check(&self, files: usize) {
         let (office, post) = (&self.office, &self.post);
@@ -155,6 +144,21 @@ impl LongWay {
     }
 }
 
+impl Way for LongWay {
+    fn office(&mut self) -> &mut Office {
+        &mut self.office
+    }
+
+    fn put(&self, number: usize) {
+        self.office.put(&format!("office/in/sheet-{number:03}.csv"), content(number).as_bytes());
+    }
+
+    fn is_through(&self, files: usize) -> bool {
+        names(&self.office.path("office/in/done")).len() == files
+            && names(&self.office.path("archive/reports")).len() == 2 * files
+    }
+}
+
 #[test]
 fn killed_in_the_middle_of_every_kind_of_step_each_file_goes_its_whole_way_once() {
     const FILES: usize = 24;
@@ -165,41 +169,122 @@ fn killed_in_the_middle_of_every_kind_of_step_each_file_goes_its_whole_way_once(
         way.office.kill();
         way.office.start();
     }
-    way.wait_through(FILES);
+    wait_through(&mut way, FILES);
     way.check(FILES);
 }
 
-/// The service is ended before one of the calls with which it changes the disk, for each file before
-/// another of them. All of them take long; a test takes some, spread evenly.
-#[cfg(target_arch = "x86_64")]
 #[test]
 fn cut_off_before_any_change_of_the_disk_each_file_goes_its_whole_way_once() {
-    const CUTS: usize = 16;
     let mut way = LongWay::new();
-    way.office.kill();
-    way.put(0);
-    let whole = way.office.start_cut(usize::MAX);
-    wait_for("the first file is through, uncut", || way.is_through(1).then_some(()));
-    let calls = whole.end().calls;
-    assert!(calls > 50, "{calls}");
-    let cuts = std::env::var("WETBANK_CUTS").map_or(CUTS, |number| number.parse().unwrap()).min(calls);
-    let mut files = 1;
-    for cut in 0..cuts {
-        way.put(files);
-        files += 1;
-        let at = 1 + cut * calls / cuts;
-        let mut told = Vec::new();
-        // Every third time the start after it is cut off as well.
-        for at in std::iter::once(at).chain((cut % 3 == 2).then_some(1 + at % 40)) {
-            let service = way.office.start_cut(at);
-            wait_for("it is cut off or done", || (service.is_over() || way.is_through(files)).then_some(()));
-            told.push((at, service.end().cut));
+    let files = cut_off(&mut way, 12);
+    way.check(files);
+}
+
+/// An office whose files travel in parcels, to servers that stay when the service goes.
+struct Parcels {
+    scene: Scene,
+    store: Archive,
+    _machine: SftpStandin,
+}
+
+const PARCELS: &str = r#"
+[rule.opens]
+retry = { attempts = 20, first = "100ms", longest = "1s" }
+starts = { arrival = { place = "office", folder = "zips", names = ["*.zip"] } }
+[[rule.opens.branch]]
+steps = [
+  { unpack = {} },
+  { copy = { to = "store", folder = "copies" } },
+  { encrypt = { passphrase = { secret = "machine" } } },
+  { deliver = { to = "machine", folder = "in" } },
+]
+original = { mark = "{{ file.name }}.done" }
+
+[rule.pairs]
+retry = { attempts = 20, first = "100ms", longest = "1s" }
+starts = { arrival = { place = "office", folder = "pairs", names = ["*.csv"], gather = { count = 2 } } }
+[[rule.pairs.branch]]
+steps = [
+  { pack = { as = "{{ count | pad(3) }}.zip" } },
+  { copy = { to = "store", folder = "pairs", as = "{{ count | pad(3) }}-{{ file.name }}" } },
+  { move = { to = "machine", folder = "pairs" } },
+]
+original = { move-to = "sent" }
+"#;
+
+impl Parcels {
+    fn new() -> Self {
+        let scene = Scene::new();
+        let (machine, machine_place) = sftp(&scene, "machine", "machine");
+        let (store, store_place) = scene.bucket("store");
+        for folder in ["office/zips", "office/pairs"] {
+            fs::create_dir_all(scene.office.path(folder)).unwrap();
         }
-        way.office.start();
-        let through = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| way.wait_through(files)));
-        assert!(through.is_ok(), "file {}, cut off at {told:?} of {calls}", files - 1);
-        way.office.kill();
+        scene.book(&[&machine_place, &store_place, PARCELS]);
+        Self { scene, store, _machine: machine }
     }
-    way.office.start();
+
+    fn at(&self, below: &str) -> Vec<String> {
+        names(&self.scene.office.path(below))
+    }
+
+    /// Everything arrived once, under its one name, and nothing is left over.
+    fn check(&self, files: usize) {
+        let both = |number: usize| [format!("a-{number:03}.csv"), format!("b-{number:03}.csv")];
+        let all = || (0..files).flat_map(both);
+        let mut sealed: Vec<String> = all().map(|name| name + ".pgp").collect();
+        sealed.sort();
+        assert_eq!(self.at("machine/in"), sealed);
+        assert_eq!(self.at("office/pairs/sent").len(), 2 * files);
+        let numbers = || (1..=files).map(|number| format!("{number:03}.zip"));
+        assert_eq!(self.at("machine/pairs"), numbers().collect::<Vec<_>>());
+        let mut keys: Vec<String> = all().map(|name| format!("copies/{name}")).collect();
+        keys.extend(numbers().map(|name| format!("pairs/{}-{name}", &name[..3])));
+        keys.sort();
+        assert_eq!(self.store.keys(), keys);
+        assert_eq!(self.store.open_uploads(), 0);
+        for name in all() {
+            assert_eq!(self.store.object(&format!("copies/{name}")).unwrap(), name.as_bytes());
+        }
+        // Each file went in one parcel.
+        let script = "import sys, zipfile\nprint('\\n'.join(sorted(n for z in sys.argv[1:] for n in zipfile.ZipFile(z).namelist())))";
+        let packs = self.at("machine/pairs").into_iter().map(|name| self.scene.office.path("machine/pairs").join(name));
+        let output = Command::new("python3").args(["-c", script]).args(packs).output().unwrap();
+        let mut packed: Vec<String> = all().collect();
+        packed.sort();
+        assert_eq!(String::from_utf8_lossy(&output.stdout).lines().collect::<Vec<_>>(), packed);
+        assert!(leftovers(&self.scene.office.path("machine")).is_empty());
+        assert!(leftovers(&self.scene.office.path("office")).is_empty());
+        self.scene.office.wait_work_cleared();
+    }
+}
+
+impl Way for Parcels {
+    fn office(&mut self) -> &mut Office {
+        &mut self.scene.office
+    }
+
+    fn put(&self, number: usize) {
+        let office = &self.scene.office;
+        let script =
+            "import sys, zipfile\nz = zipfile.ZipFile(sys.argv[1], 'w')\n[z.writestr(n, n) for n in sys.argv[2:]]";
+        let (zip, both) = (office.path("made.zip"), ["a", "b"].map(|which| format!("{which}-{number:03}.csv")));
+        assert!(Command::new("python3").args(["-c", script]).arg(&zip).args(&both).status().unwrap().success());
+        office.put(&format!("office/zips/{number:03}.zip"), &fs::read(zip).unwrap());
+        for name in both {
+            office.put(&format!("office/pairs/{name}"), name.as_bytes());
+        }
+    }
+
+    fn is_through(&self, files: usize) -> bool {
+        let done = |name: &&String| name.ends_with(".done");
+        self.at("office/zips").iter().filter(done).count() == files && self.at("office/pairs/sent").len() == 2 * files
+    }
+}
+
+#[test]
+fn cut_off_before_any_change_of_the_disk_each_parcel_reaches_its_servers_once() {
+    let mut way = Parcels::new();
+    let files = cut_off(&mut way, 12);
     way.check(files);
 }

@@ -1,6 +1,9 @@
 //! What a person does with items that stopped.
 
-use std::sync::{Arc, PoisonError};
+use std::{
+    collections::HashMap,
+    sync::{Arc, MutexGuard, PoisonError},
+};
 
 use wetbank_core::{ItemKind, ItemState, Rule};
 use wetbank_journal::{ItemChange, Work};
@@ -30,8 +33,11 @@ impl Default for Stopped {
 impl Core {
     /// Holds what is not at its end in a run. Answers how many items.
     pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<usize, EngineError> {
-        self.stopping.lock().unwrap_or_else(PoisonError::into_inner).insert(run, reason);
+        self.stopping().insert(run, reason);
         let (waiting, mut stopped) = self.claims.stop_run(run);
+        if waiting.is_empty() && stopped == 0 {
+            self.stopping().remove(&run);
+        }
         let mut waiting = waiting.into_iter();
         while let Some(mut work) = waiting.next() {
             if let Err(error) = runner::stopped(self, &mut work).await {
@@ -43,6 +49,15 @@ impl Core {
             stopped += 1;
         }
         Ok(stopped)
+    }
+
+    /// Why a run is being stopped.
+    pub fn why_stopped(&self, run: i64) -> Stopped {
+        self.stopping().get(&run).cloned().unwrap_or_default()
+    }
+
+    fn stopping(&self) -> MutexGuard<'_, HashMap<i64, Stopped>> {
+        self.stopping.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 

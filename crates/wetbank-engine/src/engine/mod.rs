@@ -147,12 +147,6 @@ impl Core {
         Ok(Some(rule))
     }
 
-    /// Why a run is being stopped.
-    pub fn why_stopped(&self, run: i64) -> Stopped {
-        let stopping = self.stopping.lock().unwrap_or_else(PoisonError::into_inner);
-        stopping.get(&run).cloned().unwrap_or_default()
-    }
-
     /// Waits for a turn to send a large file to a place; small ones need none.
     pub async fn large_slot(&self, place: &Name, size: u64) -> Option<OwnedSemaphorePermit> {
         if size <= LARGE {

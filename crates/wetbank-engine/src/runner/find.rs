@@ -96,7 +96,15 @@ pub(super) async fn find(
             record(core, work, Progress { end: Some(end), ..Progress::change(change) }).await?;
             Ok(End::AtRest)
         }
-        Err(kind) => failed(core, work, rule.retry.clone(), StepFailure { attempt: Some(id), kind }).await,
+        Err(kind) => {
+            let is_stopped = matches!(kind, FailureKind::Stopping);
+            let end = failed(core, work, rule.retry.clone(), StepFailure { attempt: Some(id), kind }).await;
+            if is_stopped && !core.cancel.is_cancelled() {
+                // What was taken in while the run was being stopped is stopped with it.
+                core.stop_run(work.run, core.why_stopped(work.run)).await?;
+            }
+            end
+        }
     }
 }
 

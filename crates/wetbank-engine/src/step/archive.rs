@@ -9,7 +9,7 @@ use futures_util::StreamExt;
 use tokio::runtime::Handle;
 use wetbank_archive::{ArchiveError, Format, Limits, Member, Packing};
 use wetbank_core::{Compression, FilePath, PackForm, RelPath, Step, Template};
-use wetbank_journal::{Intention, NewPart, SourceRecord};
+use wetbank_journal::{NewPart, SourceRecord};
 use wetbank_places::Place;
 
 use super::{AtStep, Effect, FailureKind, Hand, StepDone, making::create_private};
@@ -229,35 +229,14 @@ impl AtStep<'_> {
             drop(file);
             let file = std::fs::File::open(&part).map_err(ArchiveError::from)?;
             let mut hashing = wetbank_crypt::Hashing::for_ourselves();
-            let mut reading = BufReader::with_capacity(256 << 10, file);
+            let mut reading = BufReader::with_capacity(256 << 10, &file);
             each_chunk(&mut reading, |chunk| hashing.update_slice(chunk)).map_err(ArchiveError::from)?;
+            let size = file.metadata().map_err(ArchiveError::from)?.len();
             std::fs::rename(&part, &last).map_err(ArchiveError::from)?;
-            Ok::<_, FailureKind>((note, hashing.finish()))
+            Ok::<_, FailureKind>((note, (hashing.finish(), size)))
         });
-        let (note, digests) = made.await.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
-        let entry = self.core.work_folder.stat(&path).await?;
-        let size = entry.fingerprint.size;
-        let hand = Hand {
-            place: None,
-            path,
-            name: name.clone(),
-            fingerprint: entry.fingerprint,
-            original: None,
-            fault: None,
-            count: None,
-        };
-        let target = FilePath { place: self.core.work_folder.name().clone(), path: name.clone() };
-        let (sha256, blake3) = (digests.sha256, digests.blake3);
-        let intention = Intention { attempt: id, intent: String::new(), target, size, sha256, blake3, output: None };
-        self.core.journal.intend(intention).await?;
-        Ok(StepDone {
-            attempt: Some(id),
-            note,
-            skipped: false,
-            size: Some(size),
-            also_named: Some(name.to_string()),
-            ..StepDone::nothing(&hand, "")
-        })
+        let (note, made) = made.await.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
+        self.made(id, name, made, note).await
     }
 
     /// Takes the files of the archive in hand out.

@@ -2,12 +2,10 @@
 
 use std::io::Write;
 
-use wetbank_core::{FilePath, RelPath, Step, Template};
+use wetbank_core::{RelPath, Step, Template};
 use wetbank_crypt::{CryptError, Opening, PgpKey, Sealing};
-use wetbank_journal::Intention;
-use wetbank_places::Place;
 
-use super::{AtStep, Effect, FailureKind, Hand, StepDone, making::Making};
+use super::{AtStep, Effect, FailureKind, StepDone, making::Making};
 use crate::{EngineError, clock, reading::Reading};
 
 impl AtStep<'_> {
@@ -109,42 +107,6 @@ impl AtStep<'_> {
                 remedy: "It is read again when its writer is done.".to_owned(),
             });
         }
-        let entry = self.core.work_folder.stat(&path).await?;
-        let hand = Hand {
-            place: None,
-            path: path.clone(),
-            name: name.clone(),
-            fingerprint: entry.fingerprint,
-            original: self.hand.original.clone(),
-            fault: self.hand.fault.clone(),
-            count: self.hand.count,
-        };
-        let shown = FilePath { place: self.core.work_folder.name().clone(), path: name.clone() };
-        self.core
-            .journal
-            .intend(Intention {
-                attempt: id,
-                intent: String::new(),
-                target: shown,
-                size,
-                sha256: digests.sha256,
-                blake3: digests.blake3,
-                output: None,
-            })
-            .await?;
-        Ok(StepDone {
-            attempt: Some(id),
-            hand,
-            note,
-            skipped: false,
-            size: Some(size),
-            also_named: Some(name.to_string()),
-            freed: false,
-            branch: None,
-            parts: Vec::new(),
-            put: None,
-            chained: Vec::new(),
-            mail: None,
-        })
+        self.made(id, name, (digests, size), note).await
     }
 }

@@ -13,13 +13,11 @@ use std::{
 
 use futures_util::StreamExt;
 use tokio::runtime::Handle;
-use wetbank_core::{Call, CallBody, Extract, FilePath, Load, Program, RelPath, Template};
+use wetbank_core::{Call, CallBody, Extract, Load, Program, RelPath, Template};
 use wetbank_errands::{Calling, Content, ErrandError, Extracting, Loading, Programs, Running};
-use wetbank_journal::Intention;
-use wetbank_places::Place;
 
 use super::{
-    AtStep, Effect, FailureKind, Hand, StepDone,
+    AtStep, Effect, FailureKind, StepDone,
     making::{Making, create_private},
 };
 use crate::{EngineError, reading::Reading};
@@ -259,22 +257,9 @@ impl AtStep<'_> {
             Ok::<_, FailureKind>((note, Some(making.finish().map_err(ErrandError::from)?)))
         });
         let (note, made) = made.await.map_err(|e| EngineError::NotNow(format!("the step broke off: {e}")))??;
-        let (Some(name), Some((digests, size))) = (name, made) else {
+        let (Some(name), Some(made)) = (name, made) else {
             return Ok(StepDone { attempt: Some(id), skipped: false, ..StepDone::nothing(self.hand, &note) });
         };
-        let fingerprint = self.core.work_folder.stat(&path).await?.fingerprint;
-        let hand = Hand { place: None, path, name: name.clone(), fingerprint, ..self.hand.clone() };
-        let target = FilePath { place: self.core.work_folder.name().clone(), path: name.clone() };
-        let (sha256, blake3) = (digests.sha256, digests.blake3);
-        let intention = Intention { attempt: id, intent: String::new(), target, size, sha256, blake3, output: None };
-        self.core.journal.intend(intention).await?;
-        let also_named = Some(name.to_string());
-        Ok(StepDone {
-            attempt: Some(id),
-            skipped: false,
-            size: Some(size),
-            also_named,
-            ..StepDone::nothing(&hand, &note)
-        })
+        self.made(id, name, made, Some(note)).await
     }
 }

@@ -14,13 +14,40 @@ use std::{
 };
 
 use bytes::Bytes;
+use wetbank_core::{FilePath, RelPath};
 use wetbank_crypt::{Digests, Hashing};
-use wetbank_places::WriteBehind;
+use wetbank_journal::Intention;
+use wetbank_places::{Place, WriteBehind};
+
+use super::{AtStep, Effect, Hand, StepDone};
 
 /// Bytes that are gathered before they are written.
 const CHUNK: usize = 256 << 10;
 /// Chunks that may wait for the disk.
 const QUEUE: usize = 8;
+
+impl AtStep<'_> {
+    /// The step made this in the work folder, with these checksums and of this size in bytes: it is in
+    /// hand from now on.
+    pub(super) async fn made(
+        &self,
+        id: i64,
+        name: RelPath,
+        (digests, size): (Digests, u64),
+        note: Option<String>,
+    ) -> Effect<StepDone> {
+        let path = self.work_path();
+        let fingerprint = self.core.work_folder.stat(&path).await?.fingerprint;
+        let hand = Hand { place: None, path, name: name.clone(), fingerprint, ..self.hand.clone() };
+        let also_named = Some(name.to_string());
+        let target = FilePath { place: self.core.work_folder.name().clone(), path: name };
+        let (sha256, blake3) = (digests.sha256, digests.blake3);
+        let intention = Intention { attempt: id, intent: String::new(), target, size, sha256, blake3, output: None };
+        self.core.journal.intend(intention).await?;
+        let nothing = StepDone::nothing(&hand, "");
+        Ok(StepDone { attempt: Some(id), note, skipped: false, size: Some(size), also_named, ..nothing })
+    }
+}
 
 /// A new file that nobody but us may read.
 pub(super) fn create_private(path: &Path) -> io::Result<File> {

@@ -1,7 +1,7 @@
 //! Items that wait for others of their run.
 
 use wetbank_core::{Cause, FilePath, ItemKind, ItemState};
-use wetbank_journal::{Gathered, Journal, NewPart, Progress, Standing, Through, Work};
+use wetbank_journal::{Gathered, Journal, NewHold, NewPart, Progress, Standing, Through, Work};
 
 use crate::{at, change, open, record, sighting};
 
@@ -10,6 +10,7 @@ async fn together(journal: &Journal, count: usize) -> Vec<Work> {
     journal.take_together(sightings, Cause::Arrival, None, at(0)).await.unwrap()
 }
 
+const AT_REST: Standing = Standing { open: false, held: false, stopped: false };
 const AT: Gathered = Gathered { branch: 0, step: 1, items: 3 };
 
 #[tokio::test]
@@ -20,9 +21,9 @@ async fn what_waits_at_a_step_is_counted_and_becomes_one() {
     for work in &works[..2] {
         record(&journal, work, ItemState::Joining).await;
     }
-    assert_eq!(journal.standing(run).await.unwrap(), Standing { open: true, held: false });
+    assert_eq!(journal.standing(run).await.unwrap(), Standing { open: true, ..AT_REST });
     record(&journal, &works[2], ItemState::Joining).await;
-    assert_eq!(journal.standing(run).await.unwrap(), Standing { open: false, held: false });
+    assert_eq!(journal.standing(run).await.unwrap(), AT_REST);
     journal.close().await;
     let journal = Journal::open(folder.path()).await.unwrap();
     assert_eq!(journal.joining_runs().await.unwrap(), [run]);
@@ -65,7 +66,13 @@ async fn a_held_item_is_told_apart_from_one_at_work() {
     let works = together(&journal, 2).await;
     record(&journal, &works[0], ItemState::Joining).await;
     record(&journal, &works[1], ItemState::Held).await;
-    assert_eq!(journal.standing(works[0].run).await.unwrap(), Standing { open: false, held: true });
+    assert_eq!(journal.standing(works[0].run).await.unwrap(), Standing { held: true, ..AT_REST });
+    for (code, stopped) in [("exists", false), ("stopped", true), ("time-limit", true)] {
+        let hold = NewHold { code: code.to_owned(), why: "so".to_owned(), remedy: "look".to_owned() };
+        let held = change(&works[1], ItemState::Held);
+        journal.record(Progress { hold: Some(hold), ..Progress::change(held) }).await.unwrap();
+        assert_eq!(journal.standing(works[0].run).await.unwrap(), Standing { held: true, stopped, ..AT_REST });
+    }
 }
 
 #[tokio::test]

@@ -38,6 +38,7 @@ async fn a_run_by_the_clock_keeps_its_firing_together_with_its_searches() {
     assert_eq!(journal.fired(&rule).await.unwrap(), Some(at(60)));
     assert_eq!(journal.open_items(0, 10).await.unwrap(), works, "a restart goes on with the same");
     assert_eq!(journal.open_runs(&rule).await.unwrap(), [(works[0].run, at(61))]);
+    assert!(journal.run_goes_on(works[0].run).await.unwrap());
 }
 
 #[tokio::test]
@@ -54,6 +55,7 @@ async fn a_firing_never_goes_back() {
     assert_eq!((skipped.state.as_str(), skipped.why.as_deref()), ("skipped", Some("the one before goes on")));
     assert_eq!((skipped.items, skipped.ended), (0, Some(at(161))));
     assert!(journal.open_runs(&rule).await.unwrap().is_empty());
+    assert!(!journal.run_goes_on(skipped.id).await.unwrap());
 }
 
 #[tokio::test]

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test file uses its part")]
 
+#[cfg(target_arch = "x86_64")]
+pub mod cuts;
 pub mod desk;
 pub mod servers;
 

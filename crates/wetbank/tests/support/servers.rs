@@ -2,6 +2,7 @@
 
 use std::{fs, os::unix::fs::PermissionsExt, path::Path};
 
+use wetbank_standins::{SftpStandin, SftpStandinOptions};
 use wetbank_testbed::{Apache, FTP_USER, MAIL_ADDRESS, MAIL_USER, PostOffice, Proftpd, WEBDAV_USER};
 
 use super::{Archive, Office};
@@ -52,6 +53,26 @@ impl Scene {
     pub fn book(&self, parts: &[&str]) {
         self.office.book(&format!("{PLACES}{}", parts.join("\n")));
     }
+}
+
+/// An SFTP server for a folder of the office, and its place.
+pub fn sftp(scene: &Scene, name: &str, below: &str) -> (SftpStandin, String) {
+    let root = scene.office.path(below);
+    fs::create_dir_all(&root).unwrap();
+    let options = SftpStandinOptions {
+        listen: ([127, 0, 0, 1], 0).into(),
+        root,
+        user: "merrow".to_owned(),
+        password: "grey heron".to_owned(),
+    };
+    let server = scene.runtime.block_on(SftpStandin::start(options)).unwrap();
+    let place = format!(
+        "[place.{name}]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"merrow\"\n\
+         password = {{ secret = \"machine\" }}\nhost-key = \"{}\"\nroot = \"/\"\n",
+        server.address().port(),
+        server.fingerprint()
+    );
+    (server, place)
 }
 
 /// A place on a web server.
