@@ -16,7 +16,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rustix::process::{Pid, Signal, kill_process_group};
+use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
 use serde::Deserialize;
 
 use crate::ErrandError;
@@ -194,10 +194,10 @@ fn pass_on(from: Option<impl Read>, mut to: impl Write, size: &AtomicU64) -> Res
 fn look_after(child: &mut Child, running: &Running, size: &AtomicU64) -> Result<std::process::ExitStatus, ErrandError> {
     let began = Instant::now();
     loop {
-        if let Some(status) = child.try_wait()? {
+        if has_ended(child)? {
             // What it left running in the background would hold its output open.
             end_group(child, Signal::KILL);
-            return Ok(status);
+            return Ok(child.wait()?);
         }
         let why = if running.stop.load(Relaxed) {
             ErrandError::Stopped
@@ -211,13 +211,21 @@ fn look_after(child: &mut Child, running: &Running, size: &AtomicU64) -> Result<
         };
         end_group(child, Signal::TERM);
         let asked = Instant::now();
-        while asked.elapsed() < GRACE && size.load(Relaxed) <= running.most && child.try_wait()?.is_none() {
+        while asked.elapsed() < GRACE && size.load(Relaxed) <= running.most && !has_ended(child)? {
             thread::sleep(LOOK);
         }
         end_group(child, Signal::KILL);
         child.wait()?;
         return Err(why);
     }
+}
+
+/// Whether a program has ended. It is not waited for yet: until then its number, and so that of its
+/// group, cannot become another's.
+fn has_ended(child: &Child) -> io::Result<bool> {
+    let Some(id) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) else { return Ok(true) };
+    let how = WaitIdOptions::EXITED | WaitIdOptions::NOHANG | WaitIdOptions::NOWAIT;
+    Ok(waitid(WaitId::Pid(id), how)?.is_some())
 }
 
 fn end_group(child: &Child, signal: Signal) {

@@ -93,16 +93,12 @@ impl Cut {
 }
 
 fn watch(mut child: Child, root: Pid, at: usize) -> Course {
-    if let Err(error) = child.stdout.take().unwrap().read_exact(&mut [0]) {
-        panic!("the shell has ended: {error}, {:?}", child.wait());
-    }
-    ptrace::seize(root, Options::PTRACE_O_TRACESYSGOOD | Options::PTRACE_O_TRACECLONE | Options::PTRACE_O_EXITKILL)
-        .unwrap();
-    ptrace::interrupt(root).unwrap();
-    waitpid(root, Some(OF_MINE)).unwrap();
-    let _ = ptrace::syscall(root, None);
-    child.stdin.take().unwrap().write_all(b"\n").unwrap();
     let mut course = Course { calls: 0, cut: None };
+    // Who ends it at once ends the shell.
+    if begin(&mut child, root).is_err() {
+        let _ = child.wait();
+        return course;
+    }
     loop {
         let (thread, signal) = match waitpid(None, Some(OF_MINE)) {
             Ok(WaitStatus::PtraceSyscall(thread)) => {
@@ -124,6 +120,17 @@ fn watch(mut child: Child, root: Pid, at: usize) -> Course {
         // One that was ended in the meantime cannot go on.
         let _ = ptrace::syscall(thread, signal);
     }
+}
+
+/// Takes the shell under our eyes and lets it become the program.
+fn begin(child: &mut Child, root: Pid) -> std::io::Result<()> {
+    child.stdout.take().unwrap().read_exact(&mut [0])?;
+    let options = Options::PTRACE_O_TRACESYSGOOD | Options::PTRACE_O_TRACECLONE | Options::PTRACE_O_EXITKILL;
+    ptrace::seize(root, options)?;
+    ptrace::interrupt(root)?;
+    waitpid(root, Some(OF_MINE))?;
+    ptrace::syscall(root, None)?;
+    child.stdin.take().unwrap().write_all(b"\n")
 }
 
 /// The counted call that a thread is about to make.
@@ -158,8 +165,17 @@ mod tests {
     }
 
     #[test]
+    fn a_program_may_be_ended_at_any_time() {
+        for round in 0..100 {
+            let cut = Cut::start(Command::new("sleep").arg("60"), 2);
+            std::thread::sleep(std::time::Duration::from_micros(40 * round));
+            assert_eq!(cut.end(), Course { calls: 0, cut: None });
+        }
+    }
+
+    #[test]
     fn a_program_that_ends_before_is_told_as_that() {
-        for round in 0..200 {
+        for round in 0..50 {
             let folder = tempfile::TempDir::new().unwrap();
             let cut = Cut::start(&touching(&[folder.path().join("a")]), 2);
             while !cut.is_over() {

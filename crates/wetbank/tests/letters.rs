@@ -70,8 +70,8 @@ fn attachments_of_a_letter_are_files_and_the_letter_is_filed_away_when_all_are_d
     wait_for("it is filed away", || (post.folder("Done").len() == 1).then_some(()));
     assert_eq!(fs::read(office.path("archive/2026-03-14 Sheets/assay-0412.csv")).unwrap(), b"one\r\n");
     assert_eq!(names(&office.path("archive/others")), ["other.csv"]);
-    assert_eq!(post.folder("").len(), 0);
     office.wait_idle();
+    assert_eq!(post.folder("").len(), 0);
     let items = items(&office, "sheets");
     assert_eq!(items.len(), 3, "the letter and two files");
     assert!(items.iter().all(|item| item["state"] == "done"), "{items:?}");
