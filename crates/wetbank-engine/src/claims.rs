@@ -19,8 +19,8 @@ const HANDS: usize = 256;
 /// Items of one rule at work at once: an item waits for the disk about five times, so many at
 /// once let each of these waits serve many. Large files have a bound of their own.
 const HANDS_PER_RULE: usize = 128;
-/// Items kept in memory; the rest waits in the journal.
-const IN_MEMORY: usize = 20_000;
+/// Items kept in memory; the rest waits in the journal. Few where tests run, so that they meet the rest.
+const IN_MEMORY: usize = if cfg!(debug_assertions) { 2_000 } else { 20_000 };
 /// Items of which it is remembered that they came to rest: whoever read the journal before that may
 /// still offer them.
 const REMEMBERED: usize = 20_000;
@@ -256,11 +256,22 @@ impl Claims {
             }
         }
         for work in &taken {
-            let stop = CancellationToken::new();
-            stop.cancel();
-            state.take_in_hand(work.clone(), stop);
+            state.take_in_hand(work.clone(), cancelled());
         }
         (taken, at_work)
+    }
+
+    /// Takes items that are only in the journal in hand, as if they had been taken out; answers those that
+    /// nobody knew.
+    pub fn reserve(&self, works: Vec<Work>) -> Vec<Work> {
+        let mut state = self.lock();
+        let unknown = |work: &Work| !state.known.contains(&work.item) && !state.at_rest.items.contains(&work.item);
+        let works: Vec<Work> = works.into_iter().filter(unknown).collect();
+        for work in &works {
+            state.known.insert(work.item);
+            state.take_in_hand(work.clone(), cancelled());
+        }
+        works
     }
 
     /// Items that were taken out are to be worked on after all.
@@ -309,6 +320,13 @@ impl Claims {
         self.lock().closed = true;
         self.changed.notify_one();
     }
+}
+
+/// What is taken out is not worked on.
+fn cancelled() -> CancellationToken {
+    let stop = CancellationToken::new();
+    stop.cancel();
+    stop
 }
 
 impl State {
@@ -553,6 +571,21 @@ mod tests {
         claims.finish(&at_work);
         assert_eq!(claim(&claims).unwrap().item, 4);
         assert!(claims.stop_run(7).0.is_empty(), "the item at work is not taken out");
+    }
+
+    #[test]
+    fn what_is_only_in_the_journal_is_taken_out_too_and_what_somebody_knows_is_not() {
+        let claims = Claims::default();
+        claims.add([work(1, "rule", "a"), work(2, "rule", "b")]);
+        claims.finish(&claim(&claims).unwrap());
+        let reserved = claims.reserve([1, 2, 3].map(|item| work(item, "rule", "c")).to_vec());
+        assert_eq!(reserved.iter().map(|work| work.item).collect::<Vec<_>>(), [3]);
+        claims.add(reserved.clone());
+        assert_eq!(claim(&claims).unwrap().item, 2);
+        assert!(claim(&claims).is_none(), "nobody queues it meanwhile");
+        claims.forget(&reserved[0]);
+        claims.go_on(work(3, "rule", "c"));
+        assert_eq!(claim(&claims).unwrap().item, 3);
     }
 
     #[test]

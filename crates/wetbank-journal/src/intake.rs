@@ -307,6 +307,13 @@ impl Journal {
         rows.into_iter().map(|row| row.into_work().map_err(JournalError::from)).collect()
     }
 
+    /// Those of one run.
+    pub async fn open_items_of(&self, run: i64, after: i64, limit: i64) -> Result<Vec<Work>, JournalError> {
+        let asked = sqlx::query_file_as!(WorkRow, "queries/run_unfinished.sql", run, after, limit);
+        let rows = asked.fetch_all(&self.read).await?;
+        rows.into_iter().map(|row| row.into_work().map_err(JournalError::from)).collect()
+    }
+
     /// One item, as the runner needs it.
     pub async fn work(&self, item: i64) -> Result<Option<Work>, JournalError> {
         let row = sqlx::query_file_as!(WorkRow, "queries/item_one.sql", item).fetch_optional(&self.read).await?;

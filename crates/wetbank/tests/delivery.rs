@@ -189,6 +189,35 @@ fn a_missing_target_place_is_waited_for() {
 }
 
 #[test]
+fn a_file_that_would_be_copied_onto_itself_does_not_count_as_arrived_and_is_kept() {
+    let office = Office::open();
+    // The same folder by two names, in the book and by a link of the machine.
+    std::os::unix::fs::symlink(office.path("office"), office.path("same")).unwrap();
+    let rule = |name: &str, target: &str| {
+        format!(
+            "[rule.{name}]\nstarts = {{ arrival = {{ place = \"office\", folder = \"{name}\" }} }}\n[[rule.{name}.branch]]\n\
+             steps = [ {{ copy = {{ to = \"{target}\", folder = \"{name}\", exists = \"skip-same\" }} }} ]\noriginal = \"delete\"\n"
+        )
+    };
+    let places =
+        "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[place.same]\nkind = \"folder\"\nroot = \"@/same\"\n";
+    for name in ["plain", "around"] {
+        fs::create_dir_all(office.path(&format!("office/{name}"))).unwrap();
+    }
+    office.book(&format!("{places}{}{}", rule("plain", "office"), rule("around", "same")));
+    for (name, target) in [("plain", "office"), ("around", "same")] {
+        let file = office.put(&format!("office/{name}/a.csv"), b"the only one");
+        let hold = wait_for("it is held", || office.holds().into_iter().find(|hold| hold["rule"] == name));
+        assert_eq!(hold["code"], "itself");
+        assert_eq!(
+            hold["why"],
+            format!("{target}:/{name}/a.csv is the file itself, so nothing would be brought anywhere")
+        );
+        assert_eq!(fs::read(file).unwrap(), b"the only one");
+    }
+}
+
+#[test]
 fn a_full_disk_is_retried_then_held_and_leaves_nothing_half() {
     let office = copying();
     let archive = office.path("archive");

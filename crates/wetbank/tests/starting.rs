@@ -231,3 +231,33 @@ fn days_off_are_imported_into_a_calendar_and_keep_what_stands_there() {
     assert_eq!(office.json(&["calendar", "list"])[0]["rules"][0], "daily");
     assert!(!office.wetbank(&["calendar", "remove", "merrow"]).status.success());
 }
+
+#[test]
+fn a_run_of_more_files_than_are_kept_in_memory_is_stopped_whole_and_goes_on_whole() {
+    const FILES: usize = 2_600;
+    let office = Office::open();
+    let rule = r#"
+[rule.sweep]
+starts = { hand = {} }
+finds = [ { place = "office", folder = "in" } ]
+[[rule.sweep.branch]]
+steps = [ { program = { run = "wait", again = true } }, { note = { text = "seen" } } ]
+"#;
+    let gate = office.path("gate");
+    office.allow("wait", &format!("while [ ! -e {} ]; do sleep 0.1; done", gate.display()));
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    for number in 0..FILES {
+        fs::write(office.path(&format!("office/in/{number}")), b"").unwrap();
+    }
+    office.book(&format!("{PLACES}{rule}"));
+    office.json(&["rule", "run", "sweep", "--detach"]);
+    let status = |what: &str| usize::try_from(office.json(&["status"])[what].as_i64().unwrap()).unwrap();
+    wait_for("all are found", || (status("queued") + status("working") >= FILES).then_some(()));
+    let run = office.runs()[0]["id"].to_string();
+    assert_eq!(office.json(&["run", "stop", &run])["items"], FILES);
+    wait_for("all are held", || (status("held") == FILES).then_some(()));
+    assert_eq!((status("queued"), status("working")), (0, 0), "nothing of it goes on");
+    fs::write(gate, b"").unwrap();
+    assert_eq!(office.json(&["run", "retry", &run])["items"], FILES);
+    assert_eq!(status("held"), 0);
+}

@@ -5,6 +5,7 @@ use std::{
     sync::{Arc, MutexGuard, PoisonError},
 };
 
+use futures_util::{StreamExt, stream};
 use wetbank_core::{ItemKind, ItemState, Rule};
 use wetbank_journal::{ItemChange, Work};
 use wetbank_places::PlaceErrorKind;
@@ -14,6 +15,8 @@ use crate::{EngineError, Event, clock, runner};
 
 /// Items of a run read at once.
 const PAGE: u32 = 500;
+/// Items changed at once: the journal writes them together.
+const TOGETHER: usize = 128;
 
 /// Why a run was stopped.
 #[derive(Debug, Clone)]
@@ -34,21 +37,44 @@ impl Core {
     /// Holds what is not at its end in a run. Answers how many items.
     pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<usize, EngineError> {
         self.stopping().insert(run, reason);
-        let (waiting, mut stopped) = self.claims.stop_run(run);
-        if waiting.is_empty() && stopped == 0 {
+        let (mut stopped, mut after) = (0, 0);
+        loop {
+            let (waiting, at_work) = self.claims.stop_run(run);
+            stopped += at_work + self.hold_stopped(waiting).await?;
+            // What does not fit into memory waits in the journal.
+            let page = self.journal.open_items_of(run, after, i64::from(PAGE)).await?;
+            let Some(last) = page.last() else { break };
+            after = last.item;
+            stopped += self.hold_stopped(self.claims.reserve(page)).await?;
+        }
+        if stopped == 0 {
             self.stopping().remove(&run);
         }
-        let mut waiting = waiting.into_iter();
-        while let Some(mut work) = waiting.next() {
-            if let Err(error) = runner::stopped(self, &mut work).await {
-                // The journal refused: what is not held goes on as if nobody had asked.
-                self.claims.put_back(std::iter::once(work).chain(waiting));
-                return Err(error);
-            }
-            self.claims.forget(&work);
-            stopped += 1;
-        }
         Ok(stopped)
+    }
+
+    /// Holds items that were taken out, many in one transaction; answers how many.
+    async fn hold_stopped(&self, works: Vec<Work>) -> Result<usize, EngineError> {
+        let mut stopped = 0;
+        let mut holding = stream::iter(works)
+            .map(|mut work| async move {
+                let held = runner::stopped(self, &mut work).await;
+                match &held {
+                    Ok(()) => self.claims.forget(&work),
+                    // The journal refused: it goes on as if nobody had asked.
+                    Err(_) => self.claims.put_back([work]),
+                }
+                held
+            })
+            .buffer_unordered(TOGETHER);
+        let mut refused = None;
+        while let Some(held) = holding.next().await {
+            match held {
+                Ok(()) => stopped += 1,
+                Err(error) => refused = Some(error),
+            }
+        }
+        refused.map_or(Ok(stopped), Err)
     }
 
     /// Why a run is being stopped.
@@ -127,13 +153,26 @@ impl Engine {
             let page = self.core.journal.items(run, after, PAGE).await?;
             let Some(last) = page.last() else { break };
             after = last.id;
-            for record in page.iter().filter(|record| item.is_none_or(|item| item == record.id)) {
+            let wanted = page.into_iter().filter(|record| item.is_none_or(|item| item == record.id));
+            let mut held = Vec::new();
+            for record in wanted {
                 match record.state {
-                    ItemState::Held => self.release(record.id).await?,
-                    ItemState::Waiting => self.core.claims.hurry(|work| work.item == record.id),
-                    _ => continue,
+                    ItemState::Held => held.push(record.id),
+                    ItemState::Waiting => {
+                        self.core.claims.hurry(|work| work.item == record.id);
+                        going_on += 1;
+                    }
+                    _ => {}
                 }
-                going_on += 1;
+            }
+            let mut released = stream::iter(held).map(|item| self.release(item)).buffer_unordered(TOGETHER);
+            while let Some(released) = released.next().await {
+                match released {
+                    Ok(()) => going_on += 1,
+                    // Somebody else was quicker.
+                    Err(EngineError::NotNow(_)) => {}
+                    Err(error) => return Err(error),
+                }
             }
         }
         if going_on == 0 {

@@ -38,6 +38,9 @@ impl AtStep<'_> {
                 IfExists::Replace => {}
                 IfExists::KeepBoth => to.path = free_name(place.as_ref(), &to.path).await?,
                 IfExists::SkipSame => {
+                    if self.is_in_hand(&to, &taken) {
+                        return Err(itself(&to));
+                    }
                     if !same_content(&source, place.as_ref(), &to.path, &taken).await? {
                         return Err(taken_name(&to, &taken).into());
                     }
@@ -101,6 +104,19 @@ impl AtStep<'_> {
             })
             .await?;
         self.commit(place.as_ref(), id, intent).await
+    }
+
+    /// Whether what lies at a target is the very file in hand or the one that came, perhaps reached in another
+    /// way. It would count as arrived, and what becomes of the original would take away the only one.
+    fn is_in_hand(&self, to: &FilePath, there: &Entry) -> bool {
+        let original = self.hand.original.as_ref();
+        let is_there = |fingerprint: &Fingerprint| {
+            let (one, other) = (fingerprint, &there.fingerprint);
+            one.inode.is_some() && (one.inode, one.size, one.modified) == (other.inode, other.size, other.modified)
+        };
+        original.is_some_and(|(file, fingerprint)| file == to || is_there(fingerprint))
+            || self.hand.place.as_ref() == Some(&to.place) && self.hand.path == to.path
+            || self.hand.place.is_some() && is_there(&self.hand.fingerprint)
     }
 
     /// The folder and the path that a target gives the file in hand.
@@ -412,6 +428,14 @@ async fn existing(place: &dyn Place, path: &RelPath) -> Effect<Option<Entry>> {
         Ok(entry) => Ok(Some(entry)),
         Err(e) if e.kind == PlaceErrorKind::NotFound => Ok(None),
         Err(e) => Err(e.into()),
+    }
+}
+
+fn itself(to: &FilePath) -> FailureKind {
+    FailureKind::Lasting {
+        code: "itself".to_owned(),
+        why: format!("{to} is the file itself, so nothing would be brought anywhere"),
+        remedy: "Choose another folder or name in the rule, then release. Nothing was done to the file.".to_owned(),
     }
 }
 
