@@ -4,8 +4,6 @@
 //! machine: what else is missing they install.
 
 mod bench;
-mod bench_errands;
-mod bench_places;
 mod browser;
 mod screenshots;
 mod setup;

@@ -9,10 +9,7 @@ use std::{
 
 use anyhow::{Context, Result};
 
-use crate::{
-    bench::{Figure, Office, at_least, median, noise, shell, tree, wait},
-    bench_errands::step_of,
-};
+use super::{Figure, Office, at_least, errands::step_of, median, noise, shell, tree, wait};
 
 const SIGN_IN: (&str, &str) = ("merrow", "grey heron");
 /// What a store that believes any signature is told.

@@ -12,7 +12,7 @@ use std::{
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
 
-use crate::bench::{Figure, Office, at_least, median, shell};
+use super::{Figure, Office, at_least, median, shell};
 
 const PLACES: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n";
 /// Runs of one figure.
