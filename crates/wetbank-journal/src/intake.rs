@@ -7,7 +7,7 @@ use std::{
 
 use jiff::Timestamp;
 use sqlx::SqliteConnection;
-use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name, RelPath};
+use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name};
 
 use crate::{
     Journal, JournalError, Work,
@@ -16,9 +16,6 @@ use crate::{
     records,
 };
 
-/// How long, in milliseconds, it is remembered that a file went: longer than any look at a
-/// folder takes.
-const KEPT_GONE: i64 = 6 * 3_600_000;
 /// A settled file that a rule watches for.
 #[derive(Debug, Clone)]
 pub struct Sighting {
@@ -99,54 +96,6 @@ impl Journal {
             .await
     }
 
-    /// Records that files of a rule are gone, and queues a run for each that the ledger had and
-    /// that nobody of ours took away.
-    pub async fn take_gone(
-        &self,
-        (rule, version): (&Name, i64),
-        files: Vec<FilePath>,
-        before: Timestamp,
-        about: String,
-        at: Timestamp,
-    ) -> Result<Vec<Work>, JournalError> {
-        let (ids, rule, millis) = (self.ids.clone(), rule.clone(), before.as_millisecond());
-        let works = self
-            .writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let rows: Vec<_> = files
-                        .iter()
-                        .enumerate()
-                        .map(|(key, f)| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), millis, key))
-                        .collect();
-                    let rows_text = bulk::json(&rows);
-                    let left =
-                        sqlx::query_file!("queries/sightings_left.sql", rows_text).fetch_all(&mut *connection).await?;
-                    let works: Vec<Work> = left
-                        .into_iter()
-                        .filter_map(|row| Some((files.get(usize::try_from(row.key).ok()?)?, row.fingerprint)))
-                        .map(|(file, fingerprint)| Work {
-                            kind: ItemKind::File,
-                            fingerprint,
-                            branch: None,
-                            about: Some(about.clone()),
-                            ..blank(&ids, (&rule, version, Cause::Arrival), ids.run.fetch_add(1, Relaxed), file, at)
-                        })
-                        .collect();
-                    put_works(connection, works.iter(), true, at.as_millisecond()).await?;
-                    let now = at.as_millisecond();
-                    let gone: Vec<_> = files
-                        .iter()
-                        .map(|f| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), millis, now))
-                        .collect();
-                    over!(connection, "queries/sightings_forget.sql", gone);
-                    Ok(works)
-                })
-            })
-            .await?;
-        Ok(works)
-    }
-
     /// Gives an item the next number of its rule's files on a day. What it has in hand with that
     /// number is kept in the same transaction, so that no number is lost when the service is ended.
     pub async fn count_file(
@@ -217,12 +166,6 @@ impl Journal {
             .await
     }
 
-    /// The files that a run has.
-    pub async fn run_paths(&self, run: i64) -> Result<Vec<FilePath>, JournalError> {
-        let rows = sqlx::query_file!("queries/run_paths.sql", run).fetch_all(&self.read).await?;
-        rows.into_iter().map(|row| records::file(&row.place, &row.path).map_err(JournalError::from)).collect()
-    }
-
     async fn take(
         &self,
         sightings: Vec<Sighting>,
@@ -241,83 +184,6 @@ impl Journal {
                 })
             })
             .await
-    }
-
-    /// Forgets that a rule took files, because they are gone: when one comes back it is new.
-    /// What was taken after `before` is kept; what was seen
-    /// before now is not new.
-    pub async fn forget_sightings(
-        &self,
-        rule: &Name,
-        files: Vec<FilePath>,
-        before: Timestamp,
-    ) -> Result<(), JournalError> {
-        let (rule, before) = (rule.clone(), before.as_millisecond());
-        let now = Timestamp::now().as_millisecond();
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let rows: Vec<_> = files
-                        .iter()
-                        .map(|f| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), before, now))
-                        .collect();
-                    over!(connection, "queries/sightings_forget.sql", rows);
-                    let long_gone = now - KEPT_GONE;
-                    sqlx::query_file!("queries/sighting_purge.sql", long_gone).execute(&mut *connection).await?;
-                    Ok(())
-                })
-            })
-            .await
-    }
-
-    /// A page of a rule's ledger, by path: what it took.
-    pub async fn sightings(
-        &self,
-        rule: &Name,
-        place: &Name,
-        after: &[u8],
-        limit: i64,
-    ) -> Result<Vec<Vec<u8>>, JournalError> {
-        let (rule, place) = (rule.as_str(), place.as_str());
-        Ok(sqlx::query_file_scalar!("queries/sightings.sql", rule, place, after, limit).fetch_all(&self.read).await?)
-    }
-
-    /// The state in which a rule last took a file.
-    pub async fn sighting(&self, rule: &Name, file: &FilePath) -> Result<Option<String>, JournalError> {
-        let (rule, place, path) = (rule.as_str(), file.place.as_str(), file.path.as_bytes());
-        Ok(sqlx::query_file_scalar!("queries/sighting_get.sql", rule, place, path).fetch_optional(&self.read).await?)
-    }
-
-    /// Which of these (rule, path) a place's ledger has in which state: for each its index.
-    pub async fn known_states(
-        &self,
-        place: &Name,
-        asked: impl Iterator<Item = (&Name, &RelPath)>,
-    ) -> Result<HashMap<usize, String>, JournalError> {
-        let rows: Vec<_> =
-            asked.enumerate().map(|(at, (rule, path))| (rule.as_str(), bulk::hex(path.as_bytes()), at)).collect();
-        let (place, rows) = (place.as_str(), bulk::json(&rows));
-        let found = sqlx::query_file!("queries/sightings_known.sql", place, rows).fetch_all(&self.read).await?;
-        Ok(found.into_iter().filter_map(|row| Some((usize::try_from(row.key).ok()?, row.fingerprint))).collect())
-    }
-
-    /// Items that are not at rest, in the order of their numbers.
-    pub async fn open_items(&self, after: i64, limit: i64) -> Result<Vec<Work>, JournalError> {
-        let rows = sqlx::query_file_as!(WorkRow, "queries/item_open.sql", after, limit).fetch_all(&self.read).await?;
-        rows.into_iter().map(|row| row.into_work().map_err(JournalError::from)).collect()
-    }
-
-    /// Those of one run.
-    pub async fn open_items_of(&self, run: i64, after: i64, limit: i64) -> Result<Vec<Work>, JournalError> {
-        let asked = sqlx::query_file_as!(WorkRow, "queries/run_unfinished.sql", run, after, limit);
-        let rows = asked.fetch_all(&self.read).await?;
-        rows.into_iter().map(|row| row.into_work().map_err(JournalError::from)).collect()
-    }
-
-    /// One item, as the runner needs it.
-    pub async fn work(&self, item: i64) -> Result<Option<Work>, JournalError> {
-        let row = sqlx::query_file_as!(WorkRow, "queries/item_one.sql", item).fetch_optional(&self.read).await?;
-        Ok(row.map(WorkRow::into_work).transpose()?)
     }
 }
 
@@ -469,53 +335,4 @@ pub(crate) async fn put_works(
     let names: Vec<_> = files.map(|w| (w.item * 2, w.file.path.to_string())).collect();
     over!(connection, "queries/names_put.sql", names);
     Ok(())
-}
-
-struct WorkRow {
-    id: i64,
-    run: i64,
-    rule: String,
-    version: i64,
-    kind: String,
-    place: String,
-    path: Vec<u8>,
-    fingerprint: String,
-    size: i64,
-    state: String,
-    branch: Option<i64>,
-    step: i64,
-    hand: Option<String>,
-    failures: i64,
-    due: Option<i64>,
-    depth: i64,
-    taken: i64,
-    cause: String,
-    about: Option<String>,
-    started: i64,
-}
-
-impl WorkRow {
-    fn into_work(self) -> Result<Work, sqlx::Error> {
-        Ok(Work {
-            item: self.id,
-            run: self.run,
-            rule: Name::new(&self.rule).map_err(|e| sqlx::Error::Decode(Box::new(e)))?,
-            version: self.version,
-            kind: records::kind(&self.kind),
-            file: records::file(&self.place, &self.path)?,
-            fingerprint: self.fingerprint,
-            size: self.size.cast_unsigned(),
-            state: records::state(&self.state),
-            branch: self.branch.and_then(|b| usize::try_from(b).ok()),
-            step: usize::try_from(self.step).unwrap_or(0),
-            hand: self.hand,
-            failures: u32::try_from(self.failures).unwrap_or(0),
-            due: self.due.map(records::time),
-            depth: u32::try_from(self.depth).unwrap_or(u32::MAX),
-            taken: records::time(self.taken),
-            started: records::time(self.started),
-            cause: Cause::parse(&self.cause).unwrap_or(Cause::Arrival),
-            about: self.about,
-        })
-    }
 }

@@ -10,12 +10,14 @@ mod error;
 mod history;
 mod intake;
 mod joins;
+mod ledger;
 mod open;
 mod outbox;
 mod progress;
 mod records;
 mod starting;
 mod states;
+mod works;
 mod writer;
 
 pub use error::JournalError;
