@@ -144,9 +144,14 @@ impl Claims {
         state.more_in_journal && state.known.len() < IN_MEMORY / 2
     }
 
-    /// Everything that the journal has was offered.
-    pub fn has_all(&self) {
-        self.lock().more_in_journal = false;
+    /// Everything that the journal has is offered now, or could not be.
+    pub fn expect_more(&self, more: bool) {
+        self.lock().more_in_journal = more;
+    }
+
+    /// Whether something is only in the journal.
+    pub fn has_more(&self) -> bool {
+        self.lock().more_in_journal
     }
 
     /// Claims the next item, if a hand is free.
@@ -571,6 +576,23 @@ mod tests {
         claims.finish(&at_work);
         assert_eq!(claim(&claims).unwrap().item, 4);
         assert!(claims.stop_run(7).0.is_empty(), "the item at work is not taken out");
+    }
+
+    #[test]
+    fn what_does_not_fit_is_asked_for_once_there_is_room() {
+        let claims = Claims::default();
+        let many = i64::try_from(IN_MEMORY).unwrap() + 10;
+        claims.add((0..many).map(|item| work(item, "rule", &format!("f{item}"))));
+        assert!(claims.has_more() && !claims.wants_more(), "not while it is full");
+        for _ in 0..IN_MEMORY / 2 + 1 {
+            claims.finish(&claim(&claims).unwrap());
+        }
+        assert!(claims.wants_more());
+        claims.expect_more(false);
+        claims.add((0..many).map(|item| work(item, "rule", &format!("f{item}"))));
+        assert!(!claims.has_more(), "everything is offered");
+        let rest = std::iter::from_fn(|| claim(&claims).inspect(|work| claims.finish(work))).count();
+        assert_eq!(rest, IN_MEMORY / 2 - 1 + 10, "and nothing twice");
     }
 
     #[test]

@@ -58,11 +58,11 @@ pub(crate) async fn run(core: Arc<Core>) {
     }
 }
 
-/// Offers every open item of the journal to the queue.
+/// Offers every open item of the journal to the queue, as far as there is room.
 pub(crate) async fn fetch(core: &Arc<Core>) {
     let mut after = 0;
-    core.claims.has_all();
-    loop {
+    core.claims.expect_more(false);
+    while !core.claims.has_more() {
         match core.journal.open_items(after, PAGE).await {
             Ok(page) => {
                 let Some(last) = page.last() else { return };
@@ -70,8 +70,8 @@ pub(crate) async fn fetch(core: &Arc<Core>) {
                 core.claims.add(page);
             }
             Err(error) => {
-                tracing::error!(%error, "open items cannot be read");
-                return;
+                tracing::error!(%error, "open items cannot be read; trying again");
+                core.claims.expect_more(true);
             }
         }
     }
