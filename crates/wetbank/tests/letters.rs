@@ -97,6 +97,10 @@ fn a_letter_without_a_wanted_file_stays_and_says_why() {
         .collect();
     assert!(whys.iter().any(|why| why.starts_with("none of its 1 attachments")), "{whys:?}");
     assert!(whys.iter().any(|why| why.starts_with("there is no file attached")), "{whys:?}");
+    let shown = office.json(&["run", "show", &office.runs()[0]["id"].to_string()]);
+    let attempt = &shown["items"][0]["attempts"][0];
+    assert_eq!((attempt["kind"].as_str(), attempt["outcome"].as_str()), (Some("attachments"), Some("skipped")));
+    office.wait_work_cleared();
     assert_eq!(post.folder("").len(), 2);
 }
 

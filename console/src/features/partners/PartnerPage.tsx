@@ -75,7 +75,7 @@ function Places({ partner }: { partner: Partner }) {
 
 function One({ partner }: { partner: Partner }) {
   return (
-    <div className="grid gap-5">
+    <div className="grid grid-cols-1 gap-5">
       <div>
         <Crumbs to="/partners" above="Partners" here={partner.name} />
         <h1 className="text-2xl font-bold tracking-tight">{partner.title}</h1>

@@ -63,7 +63,7 @@ function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
 function One({ place }: { place: Place }) {
   const [search, setSearch] = useSearchParams();
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-1 gap-4">
       <div>
         <Crumbs to="/places" above="Places" here={place.name} />
         <h1 className="flex items-center gap-3 text-2xl font-bold tracking-tight">

@@ -196,7 +196,7 @@ function One({ rule }: { rule: Rule }) {
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-1 gap-4">
       <div className="flex flex-wrap items-start justify-between gap-3">
         <div className="min-w-0 flex-1">
           <Crumbs to="/rules" above="Rules" here={rule.name} />

@@ -141,7 +141,7 @@ function One({ run }: { run: Run }) {
   const moving = (item: Item) => status.data?.moving.find((one) => one.item === item.id);
   const decided = run.items.filter((item) => item.steps.length > 0);
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-1 gap-4">
       <div>
         <Crumbs to="/runs" above="Runs" here={run.id} />
         <h1 className="flex flex-wrap items-center gap-3 text-2xl font-bold tracking-tight">

@@ -28,7 +28,7 @@ export function TracePage() {
                 Neither a name nor a checksum on record fits. If the file lies in a watched folder, ask the rule’s “Would it take…”.
               </Empty>
             ) : (
-              <div className="grid gap-4">
+              <div className="grid grid-cols-1 gap-4">
                 {found.map((one) => (
                   <article key={one.item} className="panel">
                     <p className="flex flex-wrap items-center gap-x-3 gap-y-1 px-4 py-2">

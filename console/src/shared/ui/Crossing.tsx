@@ -74,42 +74,44 @@ function Bank({ side }: { side: "near" | "far" }) {
 /** Files cross from the near bank over stepping stones to the far bank. */
 export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string; more?: ReactNode }) {
   return (
-    <section className="crossing" aria-label={label}>
-      <Bank side="near" />
-      <Bank side="far" />
-      <ol className="crossing-lanes">
-        {lanes.map((lane, laneNumber) => (
-          <li key={lane.key} className="lane">
-            <div className="lane-near">{lane.near}</div>
-            <div>
-              {lane.title && <div className="lane-title">{lane.title}</div>}
-              <div className="ford">
-                <Water />
-                <ol className="stones">
-                  {lane.stones.map((stone, at) => (
-                    <li key={stone.key} className="stone" data-state={stone.state}>
-                      <svg viewBox="0 0 62 36" aria-hidden>
-                        <path d={pebble(58, 30, laneNumber * 7 + at * 3 + 1)} />
-                        <text x="31" y="18">
-                          {SIGNS[stone.state]}
-                        </text>
-                      </svg>
-                      <span className="text-[13px] leading-tight">{stone.label}</span>
-                      {stone.detail && <span className="quiet text-[11.5px] leading-tight">{stone.detail}</span>}
-                      <span className="sr-only">
-                        step {at + 1} of {lane.stones.length}, {WORDS[stone.state]}
-                        {stone.spoken ? `, ${stone.spoken}` : ""}
-                      </span>
-                    </li>
-                  ))}
-                </ol>
+    <section className="overflow-x-auto" aria-label={label}>
+      <div className="crossing">
+        <Bank side="near" />
+        <Bank side="far" />
+        <ol className="crossing-lanes">
+          {lanes.map((lane, laneNumber) => (
+            <li key={lane.key} className="lane">
+              <div className="lane-near">{lane.near}</div>
+              <div>
+                {lane.title && <div className="lane-title">{lane.title}</div>}
+                <div className="ford">
+                  <Water />
+                  <ol className="stones">
+                    {lane.stones.map((stone, at) => (
+                      <li key={stone.key} className="stone" data-state={stone.state}>
+                        <svg viewBox="0 0 62 36" aria-hidden>
+                          <path d={pebble(58, 30, laneNumber * 7 + at * 3 + 1)} />
+                          <text x="31" y="18">
+                            {SIGNS[stone.state]}
+                          </text>
+                        </svg>
+                        <span className="text-[13px] leading-tight">{stone.label}</span>
+                        {stone.detail && <span className="quiet text-[11.5px] leading-tight">{stone.detail}</span>}
+                        <span className="sr-only">
+                          step {at + 1} of {lane.stones.length}, {WORDS[stone.state]}
+                          {stone.spoken ? `, ${stone.spoken}` : ""}
+                        </span>
+                      </li>
+                    ))}
+                  </ol>
+                </div>
               </div>
-            </div>
-            <div className="lane-far">{lane.far}</div>
-          </li>
-        ))}
-        {more && <li className="quiet px-4 text-center text-sm">{more}</li>}
-      </ol>
+              <div className="lane-far">{lane.far}</div>
+            </li>
+          ))}
+          {more && <li className="quiet px-4 text-center text-sm">{more}</li>}
+        </ol>
+      </div>
     </section>
   );
 }

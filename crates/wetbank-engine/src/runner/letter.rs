@@ -9,7 +9,7 @@ use wetbank_journal::{AttemptStart, NewPart, Work};
 use wetbank_places::{Place, PlaceErrorKind};
 
 use super::{
-    record::{End, failed, finish, skip},
+    record::{End, failed, finish, leave},
     split,
 };
 use crate::{
@@ -52,10 +52,8 @@ pub(super) async fn through(
             0 => "there is no file attached to it".to_owned(),
             others => format!("none of its {others} attachments is one that the rule is about"),
         };
-        if let Some(id) = attempt {
-            super::close_attempt(core, work, id).await?;
-        }
-        return skip(core, work, format!("{why}; it stays where it is"), false).await;
+        let done = StepDone { attempt, ..StepDone::nothing(&hand, &why) };
+        return leave(core, work, &done, format!("{why}; it stays where it is")).await;
     }
     let parts = match parts(core, work, &taken).await {
         Ok(parts) => parts,

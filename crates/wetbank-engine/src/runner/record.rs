@@ -85,6 +85,15 @@ pub(super) async fn skip(core: &Core, work: &mut Work, why: String, forget: bool
     Ok(End::AtRest)
 }
 
+/// Leaves an item alone because of what its step found.
+pub(super) async fn leave(core: &Core, work: &mut Work, done: &StepDone, why: String) -> Result<End, EngineError> {
+    work.hand = serde_json::to_string(&done.hand).ok();
+    let change = ItemChange { why: Some(why), ..change(work, ItemState::Skipped) };
+    record(core, work, Progress { end: attempt_end(done), ..Progress::change(change) }).await?;
+    core.clear_work(work).await;
+    Ok(End::AtRest)
+}
+
 pub(super) async fn hold(
     core: &Core,
     work: &mut Work,
