@@ -5,6 +5,8 @@ mod convert;
 mod errands;
 mod mail;
 mod making;
+mod names;
+mod relocate;
 mod send;
 mod sign;
 

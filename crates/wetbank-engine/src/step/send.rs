@@ -1,18 +1,19 @@
-//! Steps that put a file under a name: copy, deliver, move, rename, delete.
+//! Steps that put a file under a name: copy, deliver, and move where bytes travel.
 
 use std::sync::Arc;
 
-use wetbank_core::{FilePath, Fingerprint, IfExists, RelPath, Target, Template, TemplateError};
+use wetbank_core::{FilePath, Fingerprint, IfExists, RelPath, Target, TemplateError};
 use wetbank_journal::{Intention, Output, Work};
 use wetbank_places::{Collision, Entry, Place, PlaceError, PlaceErrorKind};
 
-use super::{AtStep, Effect, FailureKind, Hand, Intent, StepDone};
-use crate::{engine::Core, reading::Source, transfer::transfer};
+use super::{
+    AtStep, Effect, FailureKind, Hand, Intent, StepDone,
+    names::{existing, free_name, itself, name_lost, same_content, taken_name},
+};
+use crate::{engine::Core, transfer::transfer};
 
 /// A larger file is not sent in the hope that its name is free: that is looked up before.
 const SENT_IN_HOPE: u64 = 1 << 20;
-/// Free names tried before giving up on keeping both files.
-const FREE_NAMES: u32 = 1000;
 
 impl AtStep<'_> {
     /// Copies the file in hand to a target, or moves it there when `then_remove` is set.
@@ -120,7 +121,7 @@ impl AtStep<'_> {
     }
 
     /// The folder and the path that a target gives the file in hand.
-    fn planned(&self, target: &Target, place: &dyn Place) -> Effect<(RelPath, RelPath)> {
+    pub(super) fn planned(&self, target: &Target, place: &dyn Place) -> Effect<(RelPath, RelPath)> {
         let (folder, path) = self.with_facts(|facts| {
             let folder = target.folder.render_folder(facts)?;
             let path = target.name.render_name(&folder, facts)?;
@@ -199,145 +200,9 @@ impl AtStep<'_> {
         }
         finish_intent(self.core, attempt, intent, self.work).await
     }
-
-    pub(super) async fn move_on(&self, target: &Target, attempt: &mut Option<i64>) -> Effect<StepDone> {
-        let here = self.hand.place.clone().map(|place| FilePath { place, path: self.hand.path.clone() });
-        let Some(here) = here else { return self.send(target, None, attempt).await };
-        let (source, place) = (self.place(&here.place)?, self.place(&target.place)?);
-        let (folder, wanted) = self.planned(target, place.as_ref())?;
-        let to = FilePath { place: target.place.clone(), path: wanted };
-        let same_place = here.place == target.place;
-        let folders = source.as_folder().zip(place.as_folder()).is_some();
-        if !same_place && !folders {
-            return self.send(target, Some((here, self.hand.fingerprint.clone())), attempt).await;
-        }
-        // SkipSame must compare contents, and a copy does that.
-        if target.exists == IfExists::SkipSame {
-            return self.send(target, Some((here, self.hand.fingerprint.clone())), attempt).await;
-        }
-        match self.relocate(&here, to, folder, target.exists, attempt).await {
-            Err(FailureKind::Place(e)) if e.kind == PlaceErrorKind::Unsupported => {
-                self.send(target, Some((here, self.hand.fingerprint.clone())), attempt).await
-            }
-            result => result,
-        }
-    }
-
-    pub(super) async fn rename(
-        &self,
-        name: &Template,
-        exists: IfExists,
-        attempt: &mut Option<i64>,
-    ) -> Effect<StepDone> {
-        let folder = self.hand.path.parent();
-        let path = self.with_facts(|facts| name.render_name(&folder, facts))?;
-        let Some(place) = self.hand.place.clone() else {
-            // What lies in the work folder only changes the name it goes by.
-            let name = RelPath::from_bytes(path.name()).expect("a name of a path");
-            return Ok(StepDone {
-                attempt: None,
-                hand: Hand { name, ..self.hand.clone() },
-                note: None,
-                skipped: false,
-                size: None,
-                also_named: Some(path.name_text()),
-                freed: false,
-                branch: None,
-                parts: Vec::new(),
-                put: None,
-                chained: Vec::new(),
-                mail: None,
-            });
-        };
-        let here = FilePath { place: place.clone(), path: self.hand.path.clone() };
-        self.relocate(&here, FilePath { place, path }, folder, exists, attempt).await
-    }
-
-    /// Gives a file another path without moving a byte.
-    pub async fn relocate(
-        &self,
-        here: &FilePath,
-        mut to: FilePath,
-        folder: RelPath,
-        exists: IfExists,
-        attempt: &mut Option<i64>,
-    ) -> Effect<StepDone> {
-        let (source, place) = (self.place(&here.place)?, self.place(&to.place)?);
-        if *here == to {
-            return Ok(StepDone::nothing(self.hand, "it is there already"));
-        }
-        if !folder.is_root() && place.capabilities().folders_are_made {
-            place.make_folder(&folder).await?;
-        }
-        if let Some(taken) = existing(place.as_ref(), &to.path).await? {
-            match exists {
-                IfExists::Replace => {}
-                IfExists::KeepBoth => to.path = free_name(place.as_ref(), &to.path).await?,
-                IfExists::Refuse | IfExists::SkipSame => return Err(taken_name(&to, &taken).into()),
-            }
-        }
-        let there = source.stat(&here.path).await?;
-        let was_original = self.hand.original.as_ref().is_some_and(|(file, _)| file == here);
-        let intent = Intent {
-            from: here.clone(),
-            to: to.clone(),
-            fingerprint: there.fingerprint.clone(),
-            replace: exists == IfExists::Replace,
-            then_remove: None,
-            hand: Hand {
-                place: Some(to.place.clone()),
-                path: to.path.clone(),
-                name: RelPath::from_bytes(to.path.name()).expect("a name of a path"),
-                fingerprint: there.fingerprint.clone(),
-                original: if was_original {
-                    Some((to.clone(), there.fingerprint.clone()))
-                } else {
-                    self.hand.original.clone()
-                },
-                fault: self.hand.fault.clone(),
-                count: self.hand.count,
-            },
-        };
-        let id = self.core.journal.next_attempt();
-        self.core.journal.note_output(output(self.work, &to, &there.fingerprint)).await?;
-        self.start(self.began(id, Some(to.clone()), Some(&intent)), attempt).await?;
-        let collision = if intent.replace { Collision::Replace } else { Collision::Refuse };
-        let now = give_name(source.as_ref(), &here.path, place.as_ref(), &to.path, collision).await?;
-        let intent = renewed(self.core, self.work, intent, now).await?;
-        finish_intent(self.core, id, intent, self.work).await
-    }
-
-    pub(super) async fn delete(&self, attempt: &mut Option<i64>) -> Effect<StepDone> {
-        let id = self.core.journal.next_attempt();
-        let target = self.hand.original.as_ref().map(|(file, _)| file.clone());
-        self.start(self.began(id, target, None), attempt).await?;
-        let note = match &self.hand.original {
-            Some((file, fingerprint)) => remove(self.place(&file.place)?.as_ref(), file, fingerprint).await?,
-            None => Some("it was gone already".to_owned()),
-        };
-        Ok(StepDone {
-            attempt: Some(id),
-            hand: Hand { original: None, ..self.hand.clone() },
-            skipped: note.is_some(),
-            note,
-            size: None,
-            also_named: None,
-            freed: true,
-            branch: None,
-            parts: Vec::new(),
-            put: None,
-            chained: Vec::new(),
-            mail: None,
-        })
-    }
-
-    /// Removes the original at the end of its item.
-    pub async fn remove_original(&self, attempt: &mut Option<i64>) -> Effect<StepDone> {
-        self.delete(attempt).await
-    }
 }
 
-fn output(work: &Work, file: &FilePath, fingerprint: &Fingerprint) -> Output {
+pub(super) fn output(work: &Work, file: &FilePath, fingerprint: &Fingerprint) -> Output {
     Output {
         file: file.clone(),
         fingerprint: fingerprint.to_string(),
@@ -410,7 +275,7 @@ pub(crate) async fn finish_intent(core: &Arc<Core>, attempt: i64, intent: Intent
 
 /// Removes a file that is still in the state that was worked on. A file that was replaced in
 /// the meantime is a new one and stays. Answers what is to be said if nothing was removed.
-async fn remove(place: &dyn Place, file: &FilePath, fingerprint: &Fingerprint) -> Effect<Option<String>> {
+pub(super) async fn remove(place: &dyn Place, file: &FilePath, fingerprint: &Fingerprint) -> Effect<Option<String>> {
     match place.stat(&file.path).await {
         Ok(entry) if entry.fingerprint == *fingerprint => {}
         Ok(_) => return Ok(Some(format!("{file} was replaced in the meantime and stays"))),
@@ -421,85 +286,4 @@ async fn remove(place: &dyn Place, file: &FilePath, fingerprint: &Fingerprint) -
         Err(e) if e.kind != PlaceErrorKind::NotFound => Err(e.into()),
         _ => Ok(None),
     }
-}
-
-async fn existing(place: &dyn Place, path: &RelPath) -> Effect<Option<Entry>> {
-    match place.stat(path).await {
-        Ok(entry) => Ok(Some(entry)),
-        Err(e) if e.kind == PlaceErrorKind::NotFound => Ok(None),
-        Err(e) => Err(e.into()),
-    }
-}
-
-fn itself(to: &FilePath) -> FailureKind {
-    FailureKind::Lasting {
-        code: "itself".to_owned(),
-        why: format!("{to} is the file itself, so nothing would be brought anywhere"),
-        remedy: "Choose another folder or name in the rule, then release. Nothing was done to the file.".to_owned(),
-    }
-}
-
-fn taken_name(to: &FilePath, taken: &Entry) -> PlaceError {
-    PlaceError {
-        kind: PlaceErrorKind::Exists,
-        place: to.place.clone(),
-        call: "write",
-        path: to.path.clone(),
-        detail: format!(
-            "{} from {} is there",
-            wetbank_core::ByteSize(taken.fingerprint.size),
-            taken.fingerprint.modified_at().strftime("%F %H:%M UTC")
-        ),
-    }
-}
-
-/// What is told when a rename failed. If the name was taken, what lies aside is of no use.
-async fn name_lost(place: &dyn Place, intent: &Intent, error: PlaceError) -> FailureKind {
-    if error.kind != PlaceErrorKind::Exists {
-        return error.into();
-    }
-    if let Err(error) = place.delete(&intent.from.path).await {
-        tracing::warn!(%error, "a temporary file could not be removed");
-    }
-    match existing(place, &intent.to.path).await {
-        Ok(Some(taken)) => taken_name(&intent.to, &taken).into(),
-        _ => error.into(),
-    }
-}
-
-/// `name (2).csv`, `name (3).csv`, … whichever is free first.
-pub(crate) async fn free_name(place: &dyn Place, path: &RelPath) -> Effect<RelPath> {
-    let name = path.name();
-    let dot = name.iter().rposition(|&b| b == b'.').filter(|&at| at > 0).unwrap_or(name.len());
-    for number in 2..FREE_NAMES {
-        let mut next = name[..dot].to_vec();
-        next.extend_from_slice(format!(" ({number})").as_bytes());
-        next.extend_from_slice(&name[dot..]);
-        let next = path.parent().join_name(&next).expect("a name with a number is a name");
-        if existing(place, &next).await?.is_none() {
-            return Ok(next);
-        }
-    }
-    Err(FailureKind::Lasting {
-        code: "exists".to_owned(),
-        why: format!("\"{path}\" and {FREE_NAMES} numbered names after it are taken"),
-        remedy: "Clear that folder, or use a name with a date in the rule.".to_owned(),
-    })
-}
-
-async fn same_content(source: &Source, place: &dyn Place, path: &RelPath, taken: &Entry) -> Effect<bool> {
-    use futures_util::StreamExt;
-    let here = source.place.stat(&source.path).await?;
-    if here.fingerprint.size != taken.fingerprint.size {
-        return Ok(false);
-    }
-    let mut sums = Vec::new();
-    for mut content in [source.place.read(&source.path, 0).await?, place.read(path, 0).await?] {
-        let mut hashing = wetbank_crypt::Hashing::for_ourselves();
-        while let Some(chunk) = content.next().await {
-            hashing.update(&chunk?).await;
-        }
-        sums.push(hashing.finish().blake3);
-    }
-    Ok(sums[0] == sums[1])
 }
