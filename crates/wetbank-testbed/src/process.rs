@@ -3,7 +3,6 @@
 use std::{
     fs,
     net::{TcpListener, TcpStream},
-    path::Path,
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
 };
@@ -13,10 +12,7 @@ const PATIENCE: Duration = Duration::from_secs(40);
 
 /// A server process with all the processes it starts.
 #[derive(Debug)]
-pub struct Server {
-    child: Child,
-    port: u16,
-}
+pub struct Server(Child);
 
 impl Server {
     /// Starts a server and waits until its port takes connections.
@@ -28,65 +24,28 @@ impl Server {
             .spawn()
             .unwrap_or_else(|e| panic!("{command:?}: {e}"));
         wait_until(&format!("{command:?} listens"), || TcpStream::connect(("127.0.0.1", port)).is_ok());
-        Self { child, port }
+        Self(child)
     }
 
     /// Sends a signal to the server and to everything it started.
     pub fn signal(&self, name: &str) {
-        signal_all(self.child.id(), name);
+        signal_all(self.0.id(), name);
     }
 }
 
 impl Drop for Server {
     fn drop(&mut self) {
-        // While it holds the port, nobody else's connections begin there; a session whose parent had
-        // ended is nobody's child any more and is found only so.
-        send("STOP", &[self.child.id()]);
-        let sessions = holders(self.port);
         self.signal("KILL");
-        send("KILL", &sessions);
-        let _ = self.child.wait();
+        let _ = self.0.wait();
     }
-}
-
-fn send(name: &str, ids: &[u32]) {
-    if !ids.is_empty() {
-        let ids = ids.iter().map(u32::to_string);
-        let _ = Command::new("kill").args(["-s", name]).args(ids).stderr(Stdio::null()).status();
-    }
-}
-
-/// The processes that have a connection at a port of their own, or listen there.
-fn holders(port: u16) -> Vec<u32> {
-    let mut sockets = Vec::new();
-    for table in ["/proc/net/tcp", "/proc/net/tcp6"] {
-        for line in fs::read_to_string(table).unwrap_or_default().lines().skip(1) {
-            let fields: Vec<_> = line.split_whitespace().collect();
-            let [_, local, _, _, _, _, _, _, _, inode, ..] = fields[..] else { continue };
-            let its = local.rsplit(':').next().and_then(|port| u16::from_str_radix(port, 16).ok());
-            // Without an inode only the kernel still waits there.
-            if its == Some(port) && inode != "0" {
-                sockets.push(format!("socket:[{inode}]"));
-            }
-        }
-    }
-    if sockets.is_empty() {
-        return Vec::new();
-    }
-    let has_one = |id: &u32| {
-        let files = fs::read_dir(format!("/proc/{id}/fd")).into_iter().flatten().flatten();
-        files.filter_map(|file| fs::read_link(file.path()).ok()).any(|to| sockets.iter().any(|s| to == Path::new(s)))
-    };
-    processes().filter(|id| *id != std::process::id()).filter(has_one).collect()
-}
-
-fn processes() -> impl Iterator<Item = u32> {
-    let all = fs::read_dir("/proc").unwrap().flatten();
-    all.filter_map(|entry| entry.file_name().to_string_lossy().parse().ok())
 }
 
 /// Sends a signal to a process and to everything it started.
 pub(crate) fn signal_all(root: u32, name: &str) {
+    let send = |name: &str, ids: &[u32]| {
+        let ids = ids.iter().map(u32::to_string);
+        let _ = Command::new("kill").args(["-s", name]).args(ids).stderr(Stdio::null()).status();
+    };
     let mut all = with_descendants(root);
     if name == "KILL" {
         // One that is started just now would outlive the others: first nobody starts any more.
@@ -107,8 +66,9 @@ pub(crate) fn signal_all(root: u32, name: &str) {
 /// A process and all it started, found by their parents: some servers make sessions of their own.
 fn with_descendants(root: u32) -> Vec<u32> {
     let mut parents = Vec::new();
-    for id in processes() {
-        let Ok(stat) = fs::read_to_string(format!("/proc/{id}/stat")) else { continue };
+    for entry in fs::read_dir("/proc").unwrap().flatten() {
+        let Ok(id) = entry.file_name().to_string_lossy().parse::<u32>() else { continue };
+        let Ok(stat) = fs::read_to_string(entry.path().join("stat")) else { continue };
         let parent = stat.rsplit(") ").next().and_then(|rest| rest.split(' ').nth(1)).and_then(|p| p.parse().ok());
         parents.extend(parent.map(|parent: u32| (id, parent)));
     }

@@ -19,14 +19,6 @@ fn of_kind<'i>(items: &'i [Value], kind: &str) -> Vec<&'i Value> {
     items.iter().filter(|item| item["kind"] == kind).collect()
 }
 
-fn wait_done(office: &Office) {
-    wait_for("all of it is done", || {
-        let status = office.json(&["status"]);
-        let open = ["queued", "working", "waiting", "joining"].iter().map(|k| status[k].as_i64().unwrap()).sum::<i64>();
-        (open == 0).then_some(())
-    });
-}
-
 /// What a program of the machine finds in an archive.
 fn listed(office: &Office, archive: &str) -> Vec<String> {
     let script = "import sys, zipfile\nz = zipfile.ZipFile(sys.argv[1])\nassert z.testzip() is None\nprint('\\n'.join(sorted(z.namelist())))";
@@ -85,7 +77,7 @@ fn a_pack_that_is_not_delivered_leaves_every_original_where_it_is() {
     assert_eq!(names(&office.path("office/out")), ["gauge-07.csv", "gauge-08.csv"]);
     // Given up, the files themselves are left alone, and say why.
     office.json(&["hold", "dismiss", &hold["item"].to_string(), "--why", "sent by post"]);
-    wait_done(&office);
+    office.wait_idle();
     let items = items(&office, "nightly");
     for file in of_kind(&items, "file") {
         assert_eq!(file["state"], "skipped");
@@ -190,7 +182,7 @@ steps = [
     office.json(&["hold", "release", &hold["item"].to_string()]);
     wait_for("the pack is made", || office.path("archive/0001-0001.zip").exists().then_some(()));
     assert_eq!(listed(&office, "archive/0001-0001.zip").len(), 2);
-    wait_done(&office);
+    office.wait_idle();
 }
 
 #[test]
@@ -220,7 +212,7 @@ steps = [ { pack = { as = "sealed.zip", folders = true, passphrase = { secret = 
     office.book(&format!("{PLACES}{rule}{sealed}"));
     assert!(office.wetbank(&["rule", "run", "seals"]).status.success());
     wait_for("the archive is gone", || names(&office.path("office/in")).is_empty().then_some(()));
-    wait_done(&office);
+    office.wait_idle();
     assert_eq!(names(&office.path("archive/in/sealed.zip")), ["boats", "gauge-07.csv.gz"]);
     assert_eq!(fs::read(office.path("archive/in/sealed.zip/boats/sounding-B12.xyz")).unwrap(), b"1 2 3");
     let unzipped = Command::new("gzip").arg("-dc").arg(office.path("archive/in/sealed.zip/gauge-07.csv.gz")).output();
@@ -294,7 +286,7 @@ fn killed_at_any_time_a_pack_is_delivered_once_and_whole() {
         );
         office.start();
     }
-    wait_done(&office);
+    office.wait_idle();
     let now = jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC);
     let folder = office.path("archive").join(now.year().to_string());
     assert_eq!(names(&folder), [format!("readings-{}.zip", now.date())]);

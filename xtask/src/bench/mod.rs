@@ -251,14 +251,7 @@ pub(crate) fn at_most(
     promised: &'static str,
 ) -> Figure {
     let ratio = ours.as_secs_f64() / theirs.1.as_secs_f64();
-    Figure {
-        what: what.into(),
-        ours: seconds(ours),
-        theirs: format!("{} {}", theirs.0, seconds(theirs.1)),
-        ratio: format!("{ratio:.2}"),
-        promised,
-        kept: ratio <= limit,
-    }
+    compared(what.into(), ours, theirs, format!("{ratio:.2}"), (promised, ratio <= limit))
 }
 
 pub(crate) fn at_least(
@@ -269,14 +262,17 @@ pub(crate) fn at_least(
     promised: &'static str,
 ) -> Figure {
     let ratio = theirs.1.as_secs_f64() / ours.as_secs_f64();
-    Figure {
-        what: what.into(),
-        ours: seconds(ours),
-        theirs: format!("{} {}", theirs.0, seconds(theirs.1)),
-        ratio: format!("{ratio:.2} times as fast"),
-        promised,
-        kept: ratio >= limit,
-    }
+    compared(what.into(), ours, theirs, format!("{ratio:.2} times as fast"), (promised, ratio >= limit))
+}
+
+fn compared(
+    what: String,
+    ours: Duration,
+    (who, theirs): (&str, Duration),
+    ratio: String,
+    (promised, kept): (&'static str, bool),
+) -> Figure {
+    Figure { what, ours: seconds(ours), theirs: format!("{who} {}", seconds(theirs)), ratio, promised, kept }
 }
 
 pub(crate) fn tree(at: &Path, folders: usize, files: usize, bytes: usize) -> Result<()> {

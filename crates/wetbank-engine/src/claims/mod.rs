@@ -58,8 +58,8 @@ struct State {
 /// An item that somebody has in hand, and what others want of it before it is given back.
 #[derive(Debug)]
 struct InHand {
-    /// As it was claimed.
-    work: Work,
+    rule: Name,
+    run: i64,
     /// Cancelled when its run is stopped, or the service.
     stop: CancellationToken,
     /// It does not wait for its time.
@@ -193,7 +193,7 @@ impl Claims {
                 *state.at_work.entry(rule).or_default() += 1;
                 state.hands += 1;
                 let stop = self.cancel.child_token();
-                state.take_in_hand(work.clone(), stop.clone());
+                state.take_in_hand(&work, stop.clone());
                 return Next::Work(Box::new(work), stop);
             }
         }
@@ -252,7 +252,7 @@ impl Claims {
             taken.extend::<VecDeque<Work>>(of_run);
         }
         let mut at_work = 0;
-        for in_hand in state.in_hand.values_mut().filter(|in_hand| in_hand.work.run == run) {
+        for in_hand in state.in_hand.values_mut().filter(|in_hand| in_hand.run == run) {
             if let Some(again) = in_hand.again.take() {
                 taken.push(again);
             } else if !in_hand.stop.is_cancelled() {
@@ -261,7 +261,7 @@ impl Claims {
             }
         }
         for work in &taken {
-            state.take_in_hand(work.clone(), cancelled());
+            state.take_in_hand(work, cancelled());
         }
         (taken, at_work)
     }
@@ -274,7 +274,7 @@ impl Claims {
         let works: Vec<Work> = works.into_iter().filter(unknown).collect();
         for work in &works {
             state.known.insert(work.item);
-            state.take_in_hand(work.clone(), cancelled());
+            state.take_in_hand(work, cancelled());
         }
         works
     }
@@ -283,7 +283,7 @@ impl Claims {
     pub fn put_back(&self, works: impl IntoIterator<Item = Work>) {
         let mut state = self.lock();
         for work in works {
-            let again = state.in_hand.remove(&work.item).and_then(|in_hand| in_hand.again);
+            let again = state.put_down(work.item);
             state.queue(again.unwrap_or(work));
         }
         drop(state);
@@ -298,14 +298,15 @@ impl Claims {
         self.changed.notify_one();
     }
 
-    /// Wakes items that wait for a time, because what they wait for may be there now. One that is just
-    /// about to wait does not.
-    pub fn hurry(&self, belongs: impl Fn(&Work) -> bool) {
+    /// Wakes items that wait for a time, told by rule and item, because what they wait for may be there now.
+    /// One that is just about to wait does not.
+    pub fn hurry(&self, belongs: impl Fn(&Name, i64) -> bool) {
         let mut state = self.lock();
-        for in_hand in state.in_hand.values_mut() {
-            in_hand.hurried |= belongs(&in_hand.work);
+        for (item, in_hand) in &mut state.in_hand {
+            in_hand.hurried |= belongs(&in_hand.rule, *item);
         }
-        let keys: Vec<_> = state.later.iter().filter(|(_, work)| belongs(work)).map(|(key, _)| *key).collect();
+        let waiting = state.later.iter().filter(|(_, work)| belongs(&work.rule, work.item));
+        let keys: Vec<_> = waiting.map(|(key, _)| *key).collect();
         for key in keys {
             if let Some(work) = state.later.remove(&key) {
                 state.queue(work);
@@ -363,13 +364,19 @@ impl State {
         true
     }
 
-    fn take_in_hand(&mut self, work: Work, stop: CancellationToken) {
-        self.in_hand.insert(work.item, InHand { work, stop, hurried: false, again: None });
+    fn take_in_hand(&mut self, work: &Work, stop: CancellationToken) {
+        let in_hand = InHand { rule: work.rule.clone(), run: work.run, stop, hurried: false, again: None };
+        self.in_hand.insert(work.item, in_hand);
+    }
+
+    /// Nobody has the item in hand any more; answers with what it goes on, if somebody let it meanwhile.
+    fn put_down(&mut self, item: i64) -> Option<Work> {
+        self.in_hand.remove(&item)?.again
     }
 
     /// The item is done with; if its file was its own, those that waited for it come next.
     fn let_go(&mut self, work: &Work) {
-        let again = self.in_hand.remove(&work.item).and_then(|in_hand| in_hand.again);
+        let again = self.put_down(work.item);
         self.known.remove(&work.item);
         if self.files.get(&work.file).is_some_and(|(owner, _)| *owner == work.item)
             && let Some((_, waiting)) = self.files.remove(&work.file)

@@ -105,7 +105,7 @@ fn what_is_told_of_an_item_before_it_is_given_back_is_not_lost() {
     let soon = Timestamp::from_second(10).unwrap();
     claims.add([work(1, "rule", "a"), work(2, "rule", "b"), work(3, "rule", "c")]);
     let (hurried, calm, stopped) = (claim(&claims).unwrap(), claim(&claims).unwrap(), claim(&claims).unwrap());
-    claims.hurry(|work| work.item == 1);
+    claims.hurry(|_, item| item == 1);
     assert!(claims.postpone(hurried, soon).is_none() && claims.postpone(calm, soon).is_none());
     assert_eq!(claim(&claims).unwrap().item, 1, "it does not wait");
     assert!(claim(&claims).is_none());

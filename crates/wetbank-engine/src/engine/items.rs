@@ -1,7 +1,7 @@
 //! What a person does with items that stopped.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     sync::{Arc, MutexGuard, PoisonError},
 };
 
@@ -154,17 +154,16 @@ impl Engine {
             let Some(last) = page.last() else { break };
             after = last.id;
             let wanted = page.into_iter().filter(|record| item.is_none_or(|item| item == record.id));
-            let mut held = Vec::new();
+            let (mut held, mut waiting) = (Vec::new(), HashSet::new());
             for record in wanted {
                 match record.state {
                     ItemState::Held => held.push(record.id),
-                    ItemState::Waiting => {
-                        self.core.claims.hurry(|work| work.item == record.id);
-                        going_on += 1;
-                    }
+                    ItemState::Waiting => drop(waiting.insert(record.id)),
                     _ => {}
                 }
             }
+            self.core.claims.hurry(|_, item| waiting.contains(&item));
+            going_on += waiting.len();
             let mut released = stream::iter(held).map(|item| self.release(item)).buffer_unordered(TOGETHER);
             while let Some(released) = released.next().await {
                 match released {

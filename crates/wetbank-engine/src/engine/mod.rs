@@ -182,7 +182,7 @@ impl Core {
         self.events.tell(Event::Place { place: place.clone() });
         self.remember(vec![place.to_string()], "well", None);
         let arrangement = self.arrangement();
-        self.claims.hurry(|work| arrangement.rule(&work.rule).is_some_and(|live| live.rule.places().contains(place)));
+        self.claims.hurry(|rule, _| arrangement.rule(rule).is_some_and(|live| live.rule.places().contains(place)));
     }
 
     /// Records how places do. It is only for people: nobody waits for it.

@@ -45,7 +45,7 @@ impl Engine {
         }
         *self.core.arrangement.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(arrangement);
         self.core.arrangement_changed.notify_waiters();
-        self.core.claims.hurry(|_| true);
+        self.core.claims.hurry(|_, _| true);
         Ok(())
     }
 

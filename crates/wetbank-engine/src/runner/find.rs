@@ -101,7 +101,8 @@ pub(super) async fn find(
             let end = failed(core, work, rule.retry.clone(), StepFailure { attempt: Some(id), kind }).await;
             if is_stopped && !core.cancel.is_cancelled() {
                 // What was taken in while the run was being stopped is stopped with it.
-                core.stop_run(work.run, core.why_stopped(work.run)).await?;
+                let stopped = core.stop_run(work.run, core.why_stopped(work.run)).await;
+                stopped.inspect_err(|error| tracing::error!(run = work.run, %error, "it is stopped only in part")).ok();
             }
             end
         }

@@ -9,7 +9,7 @@ use wetbank_journal::{AttemptStart, NewPart, Work};
 use wetbank_places::{Place, PlaceErrorKind};
 
 use super::{
-    record::{End, failed, finish, leave},
+    record::{End, failed, finish, skip_by},
     split,
 };
 use crate::{
@@ -53,7 +53,7 @@ pub(super) async fn through(
             others => format!("none of its {others} attachments is one that the rule is about"),
         };
         let done = StepDone { attempt, ..StepDone::nothing(&hand, &why) };
-        return leave(core, work, &done, format!("{why}; it stays where it is")).await;
+        return skip_by(core, work, &done, format!("{why}; it stays where it is")).await;
     }
     let parts = match parts(core, work, &taken).await {
         Ok(parts) => parts,

@@ -79,17 +79,21 @@ pub(super) fn ended(work: &Work, done: &StepDone, state: ItemState) -> Progress 
 /// Leaves an item alone, for a reason. With `forget` the rule would take the file again.
 pub(super) async fn skip(core: &Core, work: &mut Work, why: String, forget: bool) -> Result<End, EngineError> {
     let forget = self::forget(work, forget);
-    let change = ItemChange { why: Some(why), ..change(work, ItemState::Skipped) };
-    record(core, work, Progress { forget, ..Progress::change(change) }).await?;
-    core.clear_work(work).await;
-    Ok(End::AtRest)
+    leave_out(core, work, Progress { forget, ..Progress::change(skipped(work, why)) }).await
 }
 
 /// Leaves an item alone because of what its step found.
-pub(super) async fn leave(core: &Core, work: &mut Work, done: &StepDone, why: String) -> Result<End, EngineError> {
+pub(super) async fn skip_by(core: &Core, work: &mut Work, done: &StepDone, why: String) -> Result<End, EngineError> {
     work.hand = serde_json::to_string(&done.hand).ok();
-    let change = ItemChange { why: Some(why), ..change(work, ItemState::Skipped) };
-    record(core, work, Progress { end: attempt_end(done), ..Progress::change(change) }).await?;
+    leave_out(core, work, Progress { end: attempt_end(done), ..Progress::change(skipped(work, why)) }).await
+}
+
+fn skipped(work: &Work, why: String) -> ItemChange {
+    ItemChange { why: Some(why), ..change(work, ItemState::Skipped) }
+}
+
+async fn leave_out(core: &Core, work: &mut Work, progress: Progress) -> Result<End, EngineError> {
+    record(core, work, progress).await?;
     core.clear_work(work).await;
     Ok(End::AtRest)
 }

@@ -44,8 +44,7 @@ impl AtStep<'_> {
         let (sha256, blake3) = (digests.sha256, digests.blake3);
         let intention = Intention { attempt: id, intent: String::new(), target, size, sha256, blake3, output: None };
         self.core.journal.intend(intention).await?;
-        let nothing = StepDone::nothing(&hand, "");
-        Ok(StepDone { attempt: Some(id), note, skipped: false, size: Some(size), also_named, ..nothing })
+        Ok(StepDone { attempt: Some(id), note, size: Some(size), also_named, ..StepDone::with(hand) })
     }
 }
 

@@ -142,13 +142,13 @@ pub(crate) struct StepDone {
 }
 
 impl StepDone {
-    /// Nothing had to be done, and why; the hand is as it was.
-    pub fn nothing(hand: &Hand, note: &str) -> Self {
+    /// The step did what it should, and this is in hand now.
+    pub fn with(hand: Hand) -> Self {
         Self {
             attempt: None,
-            hand: hand.clone(),
-            note: Some(note.to_owned()),
-            skipped: true,
+            hand,
+            note: None,
+            skipped: false,
             size: None,
             also_named: None,
             freed: false,
@@ -158,6 +158,11 @@ impl StepDone {
             chained: Vec::new(),
             mail: None,
         }
+    }
+
+    /// Nothing had to be done, and why; the hand is as it was.
+    pub fn nothing(hand: &Hand, note: &str) -> Self {
+        Self { note: Some(note.to_owned()), skipped: true, ..Self::with(hand.clone()) }
     }
 }
 

@@ -44,20 +44,8 @@ impl AtStep<'_> {
         let Some(place) = self.hand.place.clone() else {
             // What lies in the work folder only changes the name it goes by.
             let name = RelPath::from_bytes(path.name()).expect("a name of a path");
-            return Ok(StepDone {
-                attempt: None,
-                hand: Hand { name, ..self.hand.clone() },
-                note: None,
-                skipped: false,
-                size: None,
-                also_named: Some(path.name_text()),
-                freed: false,
-                branch: None,
-                parts: Vec::new(),
-                put: None,
-                chained: Vec::new(),
-                mail: None,
-            });
+            let hand = Hand { name, ..self.hand.clone() };
+            return Ok(StepDone { also_named: Some(path.name_text()), ..StepDone::with(hand) });
         };
         let here = FilePath { place: place.clone(), path: self.hand.path.clone() };
         self.relocate(&here, FilePath { place, path }, folder, exists, attempt).await
@@ -125,20 +113,8 @@ impl AtStep<'_> {
             Some((file, fingerprint)) => remove(self.place(&file.place)?.as_ref(), file, fingerprint).await?,
             None => Some("it was gone already".to_owned()),
         };
-        Ok(StepDone {
-            attempt: Some(id),
-            hand: Hand { original: None, ..self.hand.clone() },
-            skipped: note.is_some(),
-            note,
-            size: None,
-            also_named: None,
-            freed: true,
-            branch: None,
-            parts: Vec::new(),
-            put: None,
-            chained: Vec::new(),
-            mail: None,
-        })
+        let hand = Hand { original: None, ..self.hand.clone() };
+        Ok(StepDone { attempt: Some(id), skipped: note.is_some(), note, freed: true, ..StepDone::with(hand) })
     }
 
     /// Removes the original at the end of its item.

@@ -260,16 +260,11 @@ pub(crate) async fn finish_intent(core: &Arc<Core>, attempt: i64, intent: Intent
     Ok(StepDone {
         attempt: Some(attempt),
         also_named: (intent.to.path.name() != work.file.path.name()).then(|| intent.to.path.to_string()),
-        hand: intent.hand,
         note,
-        skipped: false,
         size: Some(intent.fingerprint.size),
         freed: gone,
-        branch: None,
-        parts: Vec::new(),
         put: Some((intent.to, intent.fingerprint)),
-        chained: Vec::new(),
-        mail: None,
+        ..StepDone::with(intent.hand)
     })
 }
 
