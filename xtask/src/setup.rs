@@ -32,24 +32,67 @@ const PACKAGES: [(&str, &str); 18] = [
 /// What only the bench compares with.
 const COMPARED: [(&str, &str); 2] = [("zip", "/usr/bin/zip"), ("sqlite3", "/usr/bin/sqlite3")];
 
+/// Servers that only tests need and that are unpacked, not installed: some exclude each other, and each would
+/// start a service.
+const UNPACKED: [&str; 6] =
+    ["nginx", "libnginx-mod-http-dav-ext", "lighttpd", "lighttpd-mod-webdav", "pure-ftpd", "vsftpd"];
+/// Where they are unpacked.
+const SERVERS: &str = ".servers";
+
 /// A server with the S3 REST API.
 const OBJECT_STORE: &str = "moto[s3,server]==5.2.5";
+
+/// What holds the API against its own description.
+const API_CHECKER: &str = "schemathesis==4.32.5";
 
 /// Everything that building and testing need.
 pub fn everything() -> Result<()> {
     packages()?;
+    servers()?;
     python()?;
     console()
 }
 
-/// The Python programs that tests need, in a folder of the project.
-pub fn python() -> Result<()> {
-    if Path::new(".venv/bin/moto_server").exists() {
+/// Unpacks servers into a folder of the project and installs the libraries they need.
+pub fn servers() -> Result<()> {
+    if Path::new(SERVERS).exists() {
         return Ok(());
     }
-    say(&format!("installing {OBJECT_STORE}"));
+    say(&format!("unpacking {}", UNPACKED.join(", ")));
+    // It becomes the folder once all is in it.
+    let aside = format!("{SERVERS}.part");
+    let _ = std::fs::remove_dir_all(&aside);
+    std::fs::create_dir_all(&aside)?;
+    apt_get(&["update"])?;
+    run("sh", &["-c", &format!("cd {aside} && apt-get -qq download {}", UNPACKED.join(" "))])?;
+    let mut libraries = Vec::new();
+    for entry in std::fs::read_dir(&aside)? {
+        let package = entry?.path().display().to_string();
+        if !package.ends_with(".deb") {
+            continue;
+        }
+        run("dpkg-deb", &["-x", &package, &aside])?;
+        let needed = silent("dpkg-deb", &["-f", &package, "Depends"])?;
+        let names = needed.split(',').filter_map(|one| one.split_ascii_whitespace().next());
+        libraries.extend(names.filter(|name| name.starts_with("lib")).map(str::to_owned));
+    }
+    libraries.sort();
+    libraries.dedup();
+    let mut install = vec!["install", "--no-install-recommends", "--no-upgrade"];
+    install.extend(libraries.iter().map(String::as_str));
+    apt_get(&install)?;
+    std::fs::rename(&aside, SERVERS)?;
+    Ok(())
+}
+
+/// The Python programs that tests need, in a folder of the project.
+pub fn python() -> Result<()> {
+    if [".venv/bin/moto_server", ".venv/bin/schemathesis"].iter().all(|program| Path::new(program).exists()) {
+        return Ok(());
+    }
+    say(&format!("installing {OBJECT_STORE}, {API_CHECKER}"));
     run("/usr/bin/python3", &["-m", "venv", ".venv"])?;
-    run(".venv/bin/pip", &["install", "--quiet", "--disable-pip-version-check", OBJECT_STORE])
+    run(".venv/bin/pip", &["install", "--quiet", "--disable-pip-version-check", OBJECT_STORE, API_CHECKER])
 }
 
 /// System packages.
@@ -72,18 +115,18 @@ fn install(packages: &[(&str, &str)]) -> Result<()> {
     if !Path::new("/usr/bin/apt-get").exists() {
         bail!("install these by hand, this system has no apt-get: {}", missing.join(", "));
     }
+    apt_get(&["update"])?;
+    let mut install = vec!["install", "--no-install-recommends"];
+    install.extend(&missing);
+    apt_get(&install)
+}
+
+fn apt_get(more: &[&str]) -> Result<()> {
     let admin = silent("id", &["-u"])?.trim() == "0";
     let mut words: Vec<&str> = if admin { Vec::new() } else { vec!["sudo"] };
     words.extend(["env", "DEBIAN_FRONTEND=noninteractive", "apt-get", "-qq", "-y"]);
-    let with = |more: &[&str]| {
-        let mut all = words.clone();
-        all.extend(more);
-        run(all[0], &all[1..])
-    };
-    with(&["update"])?;
-    let mut install = vec!["install", "--no-install-recommends"];
-    install.extend(&missing);
-    with(&install)
+    words.extend(more);
+    run(words[0], &words[1..])
 }
 
 /// The console's npm packages.

@@ -100,11 +100,27 @@ pub fn test() -> Result<()> {
     run(&cargo, &["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"])?;
     run(&cargo, &["build", "--workspace", "--all-targets"])?;
     types_are_fresh()?;
-    run(&cargo, &["test", "--workspace"])
+    // Most tests wait for a service or a server most of the time.
+    run(&cargo, &["test", "--workspace", "--", "--test-threads", "4"])
 }
+
+/// What the demo takes; it is told without building anything.
+const DEMO: &str = "cargo xtask demo [WORDS]
+
+  Installs what is missing, builds the console and the release binary, and opens the demo: sample files, the
+  servers they go to, all on this machine, and a link to the console.
+
+  --check             run the whole example by itself, check what became of every file, and end
+  --still             give the sample files all at once and no more after them
+  --folder DIR        where to keep the demo's files; a new folder for temporary files if left out
+  --listen ADDRESS    where to listen";
 
 /// The demo, from nothing to an address to open.
 pub fn demo(words: &[String]) -> Result<()> {
+    if words.iter().any(|word| word == "--help" || word == "-h") {
+        say(DEMO);
+        return Ok(());
+    }
     setup::packages()?;
     build()?;
     let mut all = vec!["demo"];

@@ -48,11 +48,11 @@ pub fn expand(from: impl Read, mut to: impl Write, size: u64, limits: Limits) ->
     let with = match start {
         [0x1f, 0x8b, ..] => {
             // A file may be made of several, one after the other.
-            meter.copy(&mut flate2::bufread::MultiGzDecoder::new(from), &mut to).map_err(damaged)?;
+            meter.copy(&mut flate2::bufread::MultiGzDecoder::new(from), &mut to, &|| false).map_err(damaged)?;
             Compression::Gzip
         }
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
-            meter.copy(&mut zstd::Decoder::with_buffer(from)?, &mut to).map_err(damaged)?;
+            meter.copy(&mut zstd::Decoder::with_buffer(from)?, &mut to, &|| false).map_err(damaged)?;
             Compression::Zstd
         }
         _ => return Err(ArchiveError::Damaged("it is neither gzip nor Zstandard".to_owned())),

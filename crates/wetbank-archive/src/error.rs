@@ -26,6 +26,12 @@ pub enum ArchiveError {
     /// Two files of one name.
     #[error("it holds two files with the name \"{0}\"")]
     Twice(String),
+    /// A file and a folder of one name.
+    #[error("it holds \"{0}\" both as a file and as a folder")]
+    FileAndFolder(String),
+    /// A name whose two places in the archive differ.
+    #[error("a file in it is called \"{0}\" in one place and otherwise in another; such an archive was tampered with")]
+    TwoNames(String),
     /// A link or a device.
     #[error("\"{0}\" in it is a link or a device, not a file")]
     NotAFile(String),

@@ -6,12 +6,14 @@
 
 mod compress;
 mod error;
+mod guard;
 mod limits;
 mod pack;
+mod sparse;
 mod unpack;
 
 pub use compress::{Compression, compress, expand};
 pub use error::ArchiveError;
-pub use limits::Limits;
+pub use limits::{Limits, Meter};
 pub use pack::{Format, Member, Packing, pack};
-pub use unpack::{Unpacked, unpack};
+pub use unpack::{Taking, Unpacked, unpack};

@@ -23,6 +23,13 @@ pub struct Limits {
     pub ratio: u64,
 }
 
+impl Limits {
+    /// So many bytes and no more; whoever said so also means a file that grows beyond all measure.
+    pub fn of(bytes: u64, is_said: bool) -> Self {
+        Self { bytes, ratio: if is_said { u64::MAX } else { Self::default().ratio }, ..Self::default() }
+    }
+}
+
 impl Default for Limits {
     fn default() -> Self {
         Self { files: 100_000, bytes: 100_000_000_000, ratio: 250 }
@@ -31,7 +38,7 @@ impl Default for Limits {
 
 /// What came out so far.
 #[derive(Debug)]
-pub(crate) struct Meter {
+pub struct Meter {
     limits: Limits,
     packed: u64,
     bytes: u64,
@@ -39,31 +46,45 @@ pub(crate) struct Meter {
 }
 
 impl Meter {
+    /// Nothing came out yet of something that has so many bytes.
     pub fn new(limits: Limits, packed: u64) -> Self {
         Self { limits, packed, bytes: 0, files: 0 }
     }
 
-    pub fn file(&mut self) -> Result<(), ArchiveError> {
+    pub(crate) fn file(&mut self) -> Result<(), ArchiveError> {
         self.files += 1;
         if self.files > self.limits.files { Err(ArchiveError::TooMany(self.limits.files)) } else { Ok(()) }
     }
 
-    fn bytes(&mut self, more: usize) -> Result<(), ArchiveError> {
+    /// So many more bytes come out.
+    ///
+    /// # Errors
+    ///
+    /// If they are more than allowed.
+    pub fn bytes(&mut self, more: usize) -> Result<(), ArchiveError> {
         self.bytes += more as u64;
         if self.bytes > self.limits.bytes {
             return Err(ArchiveError::TooLarge(ByteSize(self.limits.bytes)));
         }
-        if self.bytes > FREE && self.bytes / self.limits.ratio > self.packed {
+        if self.bytes > FREE && self.bytes / self.limits.ratio > self.packed.max(1) {
             return Err(ArchiveError::Bomb(self.limits.ratio));
         }
         Ok(())
     }
 
     /// Copies to the end, counting. Answers how many bytes.
-    pub fn copy(&mut self, from: &mut dyn Read, to: &mut dyn Write) -> Result<u64, ArchiveError> {
+    pub(crate) fn copy(
+        &mut self,
+        from: &mut dyn Read,
+        to: &mut dyn Write,
+        stop: &dyn Fn() -> bool,
+    ) -> Result<u64, ArchiveError> {
         let mut buffer = vec![0; CHUNK];
         let mut copied = 0;
         loop {
+            if stop() {
+                return Err(io::Error::other("it is to stop").into());
+            }
             let read = match from.read(&mut buffer) {
                 Ok(0) => return Ok(copied),
                 Ok(read) => read,

@@ -51,7 +51,9 @@ pub fn pack<R: Read>(
     let mut names = HashSet::new();
     let members = members.map(|member| {
         let (member, content) = member?;
-        let name = member.name.to_string();
+        // As it is called; bytes that are no text are written as people are shown them.
+        let bytes = member.name.as_bytes().to_vec();
+        let name = String::from_utf8(bytes).unwrap_or_else(|_| member.name.to_string());
         if names.insert(member.name.clone()) { Ok((member, name, content)) } else { Err(ArchiveError::Twice(name)) }
     });
     match format {

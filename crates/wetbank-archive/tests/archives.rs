@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use tempfile::TempDir;
 use wetbank_archive::{
-    ArchiveError, Compression, Format, Limits, Member, Packing, Unpacked, compress, expand, pack, unpack,
+    ArchiveError, Compression, Format, Limits, Member, Packing, Taking, Unpacked, compress, expand, pack, unpack,
 };
 use wetbank_core::RelPath;
 use zip::{ZipWriter, write::SimpleFileOptions};
@@ -37,7 +37,7 @@ fn taken(archive: &[u8], passphrase: Option<&str>, limits: Limits) -> Result<Vec
     fs::create_dir(&out).unwrap();
     fs::write(folder.path().join("archive"), archive).unwrap();
     let file = File::open(folder.path().join("archive")).unwrap();
-    let result = unpack(file, &out, passphrase, limits);
+    let result = unpack(file, &out, Taking { passphrase, limits, mode: 0o600, stop: &|| false });
     // Whatever came, nothing was written anywhere else.
     let mut beside: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     beside.sort();
@@ -248,4 +248,138 @@ fn times_before_zips_began_do_no_harm() {
     let mut archive = Cursor::new(Vec::new());
     pack(Format::Zip, &mut archive, &Packing::default(), std::iter::once(Ok((old, std::io::empty())))).unwrap();
     assert_eq!(plain(&archive.into_inner()).unwrap().len(), 1);
+}
+
+/// A tape archive whose extended header or long name has this size.
+fn tar_with_header(kind: tar::EntryType, content: &[u8]) -> Vec<u8> {
+    let mut header = tar::Header::new_ustar();
+    header.set_path("header").unwrap();
+    header.set_entry_type(kind);
+    header.set_size(content.len() as u64);
+    header.set_cksum();
+    let mut tar = tar::Builder::new(Vec::new());
+    tar.append(&header, content).unwrap();
+    let mut file = tar::Header::new_ustar();
+    file.set_path("a.csv").unwrap();
+    file.set_size(7);
+    file.set_cksum();
+    tar.append(&file, &b"reading"[..]).unwrap();
+    tar.into_inner().unwrap()
+}
+
+#[test]
+fn a_header_of_a_tape_archive_takes_no_memory_that_no_honest_one_needs() {
+    for kind in [tar::EntryType::XHeader, tar::EntryType::XGlobalHeader, tar::EntryType::GNULongName] {
+        let archive = tar_with_header(kind, &vec![b'a'; 1 << 20]);
+        let error = plain(&archive).unwrap_err();
+        assert!(matches!(&error, ArchiveError::Damaged(why) if why.contains("64 KiB")), "{kind:?}: {error}");
+    }
+}
+
+#[test]
+fn a_size_that_an_extended_header_tells_is_followed() {
+    let folder = TempDir::new().unwrap();
+    let script = "import tarfile, io\nt = tarfile.open('pax.tar', 'w', format=tarfile.PAX_FORMAT)\n\
+        for name, data in [('n' * 150 + '.csv', b'one'), ('b.csv', b'two' * 9000)]:\n\
+        \x20   i = tarfile.TarInfo(name); i.size = len(data); i.pax_headers = {'size': str(len(data)), 'comment': 'x' * 3000}\n\
+        \x20   t.addfile(i, io.BytesIO(data))\nt.close()\n";
+    let made = Command::new("python3").args(["-c", script]).current_dir(folder.path()).output().unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let out = plain(&fs::read(folder.path().join("pax.tar")).unwrap()).unwrap();
+    let expected = [("n".repeat(150) + ".csv", b"one".to_vec()), ("b.csv".to_owned(), b"two".repeat(9000))];
+    assert_eq!(out, expected);
+}
+
+#[test]
+fn nothing_is_taken_out_of_an_archive_whose_names_contradict_each_other() {
+    for names in [&["x", "x/y"][..], &["x/y", "x"], &["a/b/c", "a/b"]] {
+        let error = plain(&foreign_zip(names)).unwrap_err();
+        assert!(matches!(error, ArchiveError::FileAndFolder(_)), "{names:?}: {error}");
+    }
+    let long = "n".repeat(304);
+    for name in [long.as_str(), ".wetbank-1", "boats/.wetbank-x/a.csv"] {
+        let error = plain(&foreign_zip(&[name])).unwrap_err();
+        assert!(matches!(error, ArchiveError::Name { .. }), "{name}: {error}");
+    }
+    let mut two = foreign_zip(&["a.csv"]);
+    let at = two.windows(5).position(|bytes| bytes == b"a.csv").unwrap();
+    two[at] = b'b';
+    assert!(matches!(plain(&two).unwrap_err(), ArchiveError::TwoNames(_)));
+}
+
+#[test]
+fn names_of_old_programs_and_what_stands_before_a_zip_are_understood() {
+    let mut old = foreign_zip(&["grXn.csv"]);
+    // The code page 437 has "\u{fc}" as 0x81.
+    for at in 0..old.len() - 8 {
+        if &old[at..at + 8] == b"grXn.csv" {
+            old[at + 2] = 0x81;
+        }
+    }
+    assert_eq!(plain(&old).unwrap(), [("gr\u{fc}n.csv".to_owned(), b"reading".to_vec())]);
+    let before = [&b"#!/bin/sh\nexec unzip $0\n"[..], &foreign_zip(&["a.csv"])].concat();
+    assert_eq!(plain(&before).unwrap()[0].0, "a.csv");
+    let slash = packed(Format::TarGz, None, &[("back\\\\slash.txt", b"x")]);
+    let folder = TempDir::new().unwrap();
+    fs::write(folder.path().join("a.tar.gz"), slash).unwrap();
+    let listed = Command::new("tar")
+        .args(["--quoting-style=literal", "-tzf", "a.tar.gz"])
+        .current_dir(folder.path())
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8_lossy(&listed.stdout).trim(), "back\\slash.txt");
+}
+
+#[test]
+fn files_with_holes_come_whole_from_every_form_of_archive_and_keep_their_holes() {
+    use std::os::unix::fs::{FileExt, MetadataExt};
+    let folder = TempDir::new().unwrap();
+    let path = folder.path().join("survey.raw");
+    let file = File::create(&path).unwrap();
+    // More pieces than the header of the older form holds.
+    for at in 0..40_u64 {
+        file.write_all_at(format!("sounding {at}").as_bytes(), at << 20).unwrap();
+    }
+    file.set_len(64 << 20).unwrap();
+    let content = fs::read(&path).unwrap();
+    let room = |path: &Path| fs::metadata(path).unwrap().blocks() * 512;
+    assert!(room(&path) < 4 << 20, "the file system knows no holes");
+    for form in ["--format=gnu", "--format=posix", "--format=posix --sparse-version=0.1", "--format=ustar"] {
+        let archive = folder.path().join("archive.tar");
+        let words = form.split(' ').chain(if form.ends_with("ustar") { None } else { Some("--sparse") });
+        let mut tar = Command::new("tar");
+        let made = tar.args(words).arg("-cf").arg(&archive).arg("-C").arg(folder.path());
+        let made = made.args(["survey.raw", "archive.tar.note"]);
+        fs::write(folder.path().join("archive.tar.note"), "what comes after it").unwrap();
+        assert!(made.status().unwrap().success(), "{form}");
+        let out = folder.path().join("out");
+        fs::create_dir(&out).unwrap();
+        let result = unpack(File::open(&archive).unwrap(), &out, Taking::default());
+        if form.ends_with("0.1") {
+            let error = result.unwrap_err();
+            assert!(matches!(&error, ArchiveError::Damaged(why) if why.contains("without them")), "{error}");
+        } else {
+            let files = result.unwrap();
+            let names: Vec<_> = files.iter().map(|file| file.name.to_string()).collect();
+            assert_eq!(names, ["survey.raw", "archive.tar.note"], "{form}");
+            assert!(fs::read(&files[0].path).unwrap() == content, "{form}");
+            assert!(room(&files[0].path) < 4 << 20, "{form}: {}", room(&files[0].path));
+            assert_eq!(fs::read(&files[1].path).unwrap(), b"what comes after it", "{form}");
+        }
+        fs::remove_dir_all(&out).unwrap();
+    }
+}
+
+#[test]
+fn a_flipped_bit_is_damage_and_a_wrong_passphrase_is_that() {
+    let content: Vec<u8> = (0..20_000u32).flat_map(|n| n.to_le_bytes()).collect();
+    let whole = packed(Format::Zip, Some("grey heron"), &[("a.csv", &content)]);
+    for at in [whole.len() / 3, whole.len() / 2] {
+        let mut flipped = whole.clone();
+        flipped[at] ^= 1;
+        let error = taken(&flipped, Some("grey heron"), Limits::default()).unwrap_err();
+        assert!(matches!(&error, ArchiveError::Damaged(why) if why.contains("a.csv")), "{error}");
+    }
+    let error = taken(&whole, Some("bittern"), Limits::default()).unwrap_err();
+    assert!(matches!(error, ArchiveError::WrongPassphrase(_)), "{error}");
 }

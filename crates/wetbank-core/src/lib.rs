@@ -4,6 +4,7 @@
 //! fingerprints, the life of an item and the book are decided here and done elsewhere.
 
 mod address;
+mod advance;
 mod book;
 mod by_hand;
 mod calendar;
@@ -11,6 +12,7 @@ mod condition;
 mod database;
 mod decide;
 mod facts;
+mod holes;
 mod limits;
 mod marker;
 mod names;
@@ -28,6 +30,7 @@ mod template;
 mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
+pub use advance::{Advance, Outcome, Position, Stuck, advance};
 pub use book::{Book, Known, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
 pub use by_hand::{BY_HAND, HandDelivery};
 pub use calendar::{Calendar, weekday_word};
@@ -35,6 +38,7 @@ pub use condition::{Attribute, Condition, NamePattern, Operator, Subject, Test, 
 pub use database::{Database, DatabaseKind, PostgresSpec};
 pub use decide::{Decision, Explanation, decide, explain};
 pub use facts::{About, FileFacts, Fingerprint};
+pub use holes::Filling;
 pub use limits::{Hours, Limits, Rate};
 pub use marker::{InvalidMarker, Marker};
 pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
@@ -51,7 +55,8 @@ pub use sentence::{branch_sentence, delivery_words, rule_sentence, starts_words,
 pub use starts::{Arrival, Arrives, Chain, ChainEvent, Gather, Happened, Letter, LookPace, Signal, Starts};
 pub use state::{Cause, InvalidMove, ItemKind, ItemState, RunState, run_state};
 pub use step::{
-    Asked, BadRows, Call, CallBody, Compression, Extract, IfExists, Load, Mail, PackForm, Program, Step, Target,
+    Asked, BadRows, Call, CallBody, Compression, Extract, IfExists, Load, Mail, Most, Numbers, PackForm, Program, Step,
+    Target, Twice,
 };
 pub use template::{Template, TemplateError, TemplateFacts, nested};
 pub use units::{ByteSize, format_duration, parse_duration};

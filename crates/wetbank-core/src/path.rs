@@ -40,9 +40,23 @@ pub enum InvalidPath {
     /// `\x` without two hexadecimal digits after it, or a lone backslash.
     #[error("path {0:?} has a backslash that is no escape; write \\\\ for a backslash")]
     BadEscape(String),
+    /// More bytes than any file's path has.
+    #[error("path {0:?}… has more than {LONGEST} bytes, which no file's path has")]
+    TooLong(String),
     /// A single name that is empty.
     #[error("the name is empty")]
     Empty,
+}
+
+/// Bytes of a path at most: what systems allow, and far more than people write.
+const LONGEST: usize = 4096;
+
+/// A path of this many bytes is one.
+fn check_length(bytes: &[u8], length: usize) -> Result<(), InvalidPath> {
+    if length > LONGEST {
+        return Err(InvalidPath::TooLong(escape(&bytes[..bytes.len().min(60)])));
+    }
+    Ok(())
 }
 
 impl RelPath {
@@ -58,6 +72,7 @@ impl RelPath {
 
     /// Takes raw bytes, as a server or the kernel gave them.
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, InvalidPath> {
+        check_length(bytes, bytes.len())?;
         let mut clean = Vec::with_capacity(bytes.len());
         for part in bytes.split(|&b| b == b'/') {
             if part.is_empty() || part == b"." {
@@ -87,6 +102,7 @@ impl RelPath {
             }
             _ => {}
         }
+        check_length(name, self.0.len() + 1 + name.len())?;
         let mut bytes = Vec::with_capacity(self.0.len() + 1 + name.len());
         if !self.is_root() {
             bytes.extend_from_slice(&self.0);

@@ -83,6 +83,8 @@ pub struct SftpSpec {
     pub host_key: Option<String>,
     /// The folder that is the place's root.
     pub root: String,
+    /// A file is written under a temporary name and renamed when it is whole; else it is written under its own.
+    pub staged: bool,
     /// Connections at once, at most.
     pub connections: usize,
     /// How long the server may be silent while we wait for it.
@@ -100,6 +102,8 @@ pub enum SftpSignIn {
         key: SecretName,
         /// What opens it.
         passphrase: Option<SecretName>,
+        /// The password that the server asks for besides.
+        password: Option<SecretName>,
     },
 }
 
@@ -127,10 +131,14 @@ pub struct FtpSpec {
     pub password: SecretName,
     /// When the connection becomes secure.
     pub security: FtpSecurity,
+    /// The server opens the data connections to us, not we to it (RFC 959, section 3.2).
+    pub active: bool,
     /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
     pub certificate: Option<String>,
     /// The folder that is the place's root.
     pub root: String,
+    /// A file is written under a temporary name and renamed when it is whole; else it is written under its own.
+    pub staged: bool,
     /// Connections at once, at most.
     pub connections: usize,
     /// How long the server may be silent while we wait for it.
@@ -255,6 +263,8 @@ pub struct MailServer {
     pub port: u16,
     /// When the connection becomes secure.
     pub security: MailSecurity,
+    /// Its confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
+    pub certificate: Option<String>,
 }
 
 /// A mailbox, its sign-in and its limits.
@@ -268,8 +278,6 @@ pub struct MailboxSpec {
     pub sender: Option<String>,
     /// User name and password, the same for both.
     pub sign_in: Option<(String, SecretName)>,
-    /// The confirmed certificate, `SHA256:…`; without it, one that a trusted authority vouches for.
-    pub certificate: Option<String>,
     /// Connections at once, at most.
     pub connections: usize,
     /// How long a server may be silent while we wait for it.
@@ -277,6 +285,11 @@ pub struct MailboxSpec {
 }
 
 impl MailboxSpec {
+    /// Its servers: where letters are read, and where they are handed in.
+    pub fn servers(&self) -> impl Iterator<Item = &MailServer> {
+        self.read.iter().chain(&self.send)
+    }
+
     /// The server by which it is known.
     pub fn server(&self) -> Option<&MailServer> {
         self.read.as_ref().or(self.send.as_ref())
@@ -337,22 +350,15 @@ impl PlaceSpec {
         }
     }
 
-    /// The key of the book under which what the server shows of itself is confirmed.
-    pub fn identity_key(&self) -> Option<&'static str> {
-        match self {
-            Self::Folder { .. } | Self::Share(_) => None,
-            Self::Sftp(_) => Some("host-key"),
-            Self::Ftp(_) | Self::Webdav(_) | Self::Bucket(_) | Self::Mailbox(_) => Some("certificate"),
-        }
-    }
-
     /// The names of the secrets it needs.
     pub fn secrets(&self) -> Vec<&SecretName> {
         match self {
             Self::Folder { .. } => Vec::new(),
             Self::Sftp(spec) => match &spec.sign_in {
                 SftpSignIn::Password(secret) => vec![secret],
-                SftpSignIn::Key { key, passphrase } => std::iter::once(key).chain(passphrase.as_ref()).collect(),
+                SftpSignIn::Key { key, passphrase, password } => {
+                    std::iter::once(key).chain(passphrase.as_ref()).chain(password.as_ref()).collect()
+                }
             },
             Self::Ftp(spec) => vec![&spec.password],
             Self::Share(spec) => vec![&spec.password],

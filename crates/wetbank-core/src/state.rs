@@ -6,11 +6,11 @@ use serde::{Deserialize, Serialize};
 ///
 /// ```text
 /// queued ─► working ─► done
-///   ▲         │ ├────► skipped
-///   │         │ └────► held ─► queued (released) │ skipped (dismissed)
-///   │                  │
-///   ├─ waiting ◄───────┤ (a pause before the next attempt)
-///   └─ joining ◄───────┘ (until the others of its run, or what was made from it, are so far)
+///   ▲       ▲ │ ├────► skipped
+///   │       │ │ └────► held ─► queued (released) │ skipped (dismissed)
+///   │       │ │
+///   │       └─┼► waiting (a pause before the next attempt; then it may be held as well)
+///   └─────────┴► joining (until the others of its run, or what was made from it, are so far)
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -138,15 +138,19 @@ impl ItemState {
         matches!(self, Self::Done | Self::Skipped | Self::Held)
     }
 
-    /// Checks a change of state.
+    /// Checks a change of state: every one that is written down goes through here.
+    ///
+    /// # Errors
+    ///
+    /// If the life of an item does not have it.
     pub fn become_(self, to: Self) -> Result<Self, InvalidMove> {
         use ItemState::{Done, Held, Joining, Queued, Skipped, Waiting, Working};
         let allowed = matches!(
             (self, to),
             (Queued, Working | Skipped | Held)
-                | (Working, Done | Skipped | Held | Waiting | Joining | Queued)
+                | (Working, Working | Done | Skipped | Held | Waiting | Joining)
                 | (Waiting, Working | Queued | Held | Skipped)
-                | (Joining, Queued | Done | Skipped | Held)
+                | (Joining, Queued | Skipped)
                 | (Held, Queued | Skipped)
         );
         if allowed { Ok(to) } else { Err(InvalidMove { from: self.as_str(), to: to.as_str() }) }
@@ -157,7 +161,7 @@ impl ItemState {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum RunState {
-    /// Some item is not at rest.
+    /// Some item moves, or waits for others that do.
     Running,
     /// Every item is done or skipped, one at least is done.
     Done,
@@ -179,18 +183,25 @@ impl RunState {
     }
 }
 
-/// The state of a run with these items.
+/// The state of a run with these items. One that waits for others counts as they do: if none of them moves
+/// and some is held, it waits for a person.
 pub fn run_state(items: impl IntoIterator<Item = ItemState>) -> RunState {
-    let mut state = RunState::Skipped;
+    let (mut held, mut joining, mut done) = (false, false, false);
     for item in items {
-        state = match (item, state) {
-            (item, _) if !item.is_at_rest() => return RunState::Running,
-            (ItemState::Held, _) | (_, RunState::Held) => RunState::Held,
-            (ItemState::Done, _) => RunState::Done,
-            (_, state) => state,
-        };
+        match item {
+            ItemState::Queued | ItemState::Working | ItemState::Waiting => return RunState::Running,
+            ItemState::Held => held = true,
+            ItemState::Joining => joining = true,
+            ItemState::Done => done = true,
+            ItemState::Skipped => {}
+        }
     }
-    state
+    match (held, joining, done) {
+        (true, ..) => RunState::Held,
+        (_, true, _) => RunState::Running,
+        (.., true) => RunState::Done,
+        _ => RunState::Skipped,
+    }
 }
 
 #[cfg(test)]
@@ -212,10 +223,13 @@ mod tests {
 
     #[test]
     fn one_held_item_makes_the_run_held_once_nothing_moves() {
-        use ItemState::{Done, Held, Working};
+        use ItemState::{Done, Held, Joining, Working};
         assert_eq!(run_state([Done, Held]), RunState::Held);
         assert_eq!(run_state([Held, Done]), RunState::Held);
         assert_eq!(run_state([Held, Working]), RunState::Running);
         assert_eq!(run_state([Done, ItemState::Skipped]), RunState::Done);
+        assert_eq!(run_state([Joining, Held]), RunState::Held);
+        assert_eq!(run_state([Joining, Done]), RunState::Running);
+        assert_eq!(run_state([]), RunState::Skipped);
     }
 }

@@ -41,6 +41,15 @@ pub enum IfExists {
     SkipSame,
 }
 
+/// How much may come out of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Most {
+    /// Bytes at most.
+    pub bytes: ByteSize,
+    /// The book says so; then the file may also grow beyond all measure.
+    pub is_said: bool,
+}
+
 /// One thing done to the file in hand. Each step's result is the next one's file.
 #[derive(Debug, Clone)]
 pub enum Step {
@@ -59,6 +68,8 @@ pub enum Step {
     },
     /// OpenPGP decryption, and verifying if signers are named.
     Decrypt {
+        /// How much may come out.
+        most: Most,
         /// A passphrase to try besides our keys.
         passphrase: Option<SecretName>,
         /// Names of keys, one of which must have signed.
@@ -91,6 +102,8 @@ pub enum Step {
     },
     /// Make the large file of a small one again; which it is, the file tells.
     Expand {
+        /// How much may come out.
+        most: Most,
         /// The result's name.
         name: Template,
     },
@@ -111,8 +124,8 @@ pub enum Step {
         passphrase: Option<SecretName>,
         /// Files at most.
         files: usize,
-        /// Bytes at most.
-        bytes: ByteSize,
+        /// How much may come out.
+        most: Most,
     },
     /// Write the checksums of the run's files into a list, which goes on instead of them.
     Manifest {
@@ -243,6 +256,33 @@ pub struct Program {
     pub again: bool,
 }
 
+/// How numbers are written in a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Numbers {
+    /// What stands before the fraction.
+    pub decimal: char,
+    /// What may stand between the thousands.
+    pub thousands: Option<char>,
+}
+
+impl Default for Numbers {
+    fn default() -> Self {
+        Self { decimal: '.', thousands: None }
+    }
+}
+
+/// Which column of a file counts if two have one header.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Twice {
+    /// The file is refused.
+    #[default]
+    Refuse,
+    /// The first.
+    First,
+    /// The last.
+    Last,
+}
+
 /// A file that goes into a table.
 #[derive(Debug, Clone)]
 pub struct Load {
@@ -257,6 +297,12 @@ pub struct Load {
     pub separator: u8,
     /// How its text is written, as the web calls it (WHATWG Encoding Standard).
     pub encoding: String,
+    /// How numbers are written.
+    pub numbers: Numbers,
+    /// Which column counts if two have one header.
+    pub twice: Twice,
+    /// Whether columns of the table that the file does not have stay empty; else such a file is refused.
+    pub missing_stay_empty: bool,
     /// What becomes of rows that do not fit.
     pub bad_rows: BadRows,
     /// Whether what the table holds is removed first.
@@ -375,7 +421,7 @@ impl Step {
             | Self::Sign { name, .. }
             | Self::Verify { name, .. }
             | Self::Compress { name, .. }
-            | Self::Expand { name }
+            | Self::Expand { name, .. }
             | Self::Pack { name, .. }
             | Self::Manifest { name }
             | Self::CheckManifest { name }

@@ -4,6 +4,7 @@ use std::{collections::BTreeMap, fmt, sync::OnceLock};
 
 use jiff::{Timestamp, tz::TimeZone};
 use minijinja::{Environment, ErrorKind, UndefinedBehavior, context};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use crate::{FileFacts, InvalidPath, RelPath, Rule};
 
@@ -41,6 +42,17 @@ const KNOWN: [&str; 31] = [
     "now",
     "today",
 ];
+
+/// Bytes of a template at most.
+const LONGEST: usize = 64 << 10;
+/// Bytes of one placeholder or statement at most: what is nested in it is read by recursion.
+const LONGEST_TAG: usize = 1_000;
+/// Statements of a template at most.
+const MOST_STATEMENTS: usize = 200;
+/// What a rendering may cost: steps, and a step for each 64 bytes that it makes.
+const FUEL: u64 = 200_000;
+/// Characters that a number may be filled up to.
+const WIDEST: usize = 255;
 
 /// A checked template. Making one proves that it renders for any file.
 ///
@@ -114,20 +126,89 @@ fn time_value(at: Timestamp, zone: &TimeZone) -> String {
 
 fn environment() -> &'static Environment<'static> {
     static ENVIRONMENT: OnceLock<Environment<'static>> = OnceLock::new();
+    ENVIRONMENT.get_or_init(plain_environment)
+}
+
+/// One in which every value stands for itself in a web address (RFC 3986, section 2): nothing in it divides or ends
+/// a part of the address.
+fn address_environment() -> &'static Environment<'static> {
+    static ENVIRONMENT: OnceLock<Environment<'static>> = OnceLock::new();
     ENVIRONMENT.get_or_init(|| {
-        let mut environment = Environment::new();
-        environment.set_undefined_behavior(UndefinedBehavior::Strict);
-        environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
-        environment.add_filter("date", |value: String, pattern: String| {
-            let time: jiff::Zoned = value
-                .parse()
-                .map_err(|_| minijinja::Error::new(ErrorKind::InvalidOperation, "only a time takes a date pattern"))?;
-            jiff::fmt::strtime::format(&pattern, &time)
-                .map_err(|e| minijinja::Error::new(ErrorKind::InvalidOperation, e.to_string()))
+        let mut environment = plain_environment();
+        environment.set_formatter(|output, _, value| {
+            if value.is_undefined() {
+                return Err(ErrorKind::UndefinedError.into());
+            }
+            if value.is_safe() {
+                return Ok(output.write_str(value.as_str().unwrap_or_default())?);
+            }
+            let text = value.to_string();
+            Ok(write!(output, "{}", utf8_percent_encode(&text, RESERVED))?)
         });
-        environment.add_filter("pad", |value: String, width: usize| format!("{value:0>width$}"));
+        // A path whose parts are to be parts of the address.
+        environment.add_filter("parts", |path: String| {
+            let parts = path.split('/').map(|part| utf8_percent_encode(part, RESERVED).to_string());
+            minijinja::Value::from_safe_string(parts.collect::<Vec<_>>().join("/"))
+        });
         environment
     })
+}
+
+/// Everything but what stands for itself anywhere in an address.
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+fn plain_environment() -> Environment<'static> {
+    let mut environment = Environment::new();
+    environment.set_undefined_behavior(UndefinedBehavior::Strict);
+    environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
+    environment.add_filter("date", |value: String, pattern: String| {
+        let time: jiff::Zoned = value
+            .parse()
+            .map_err(|_| minijinja::Error::new(ErrorKind::InvalidOperation, "only a time takes a date pattern"))?;
+        jiff::fmt::strtime::format(&pattern, &time)
+            .map_err(|e| minijinja::Error::new(ErrorKind::InvalidOperation, e.to_string()))
+    });
+    environment.add_filter("pad", |value: String, width: usize| {
+        if width > WIDEST {
+            let words = format!("pad fills up to {WIDEST} characters at most");
+            return Err(minijinja::Error::new(ErrorKind::InvalidOperation, words));
+        }
+        Ok(format!("{value:0>width$}"))
+    });
+    environment.add_filter("parts", |path: String| path);
+    environment.set_fuel(Some(FUEL));
+    environment
+}
+
+/// Whether a text is too large, or too deeply nested, to be read as a template; in words.
+fn is_too_much(source: &str) -> Option<String> {
+    if source.len() > LONGEST {
+        return Some(format!("it is longer than {} KiB", LONGEST >> 10));
+    }
+    let mut statements = 0;
+    for (at, _) in source.match_indices('{') {
+        let end = match source[at..].get(..2) {
+            Some("{{") => "}}",
+            Some("{%") => "%}",
+            _ => continue,
+        };
+        statements += usize::from(end == "%}");
+        let length = source[at..].find(end).unwrap_or(source.len() - at);
+        if length > LONGEST_TAG {
+            return Some(format!("what stands between {{ and }} is longer than {LONGEST_TAG} bytes"));
+        }
+    }
+    (statements > MOST_STATEMENTS).then(|| format!("it has more than {MOST_STATEMENTS} statements"))
+}
+
+/// A text as an error can show it.
+fn shown(source: &str) -> String {
+    const SHOWN: usize = 200;
+    if source.chars().count() <= SHOWN {
+        source.to_owned()
+    } else {
+        source.chars().take(SHOWN).chain(['…']).collect()
+    }
 }
 
 /// What a signal said, as it was nested.
@@ -171,8 +252,11 @@ fn value(of: &serde_json::Value) -> minijinja::Value {
 impl Template {
     /// Reads and checks a template.
     pub fn new(source: &str) -> Result<Self, TemplateError> {
+        if let Some(reason) = is_too_much(source) {
+            return Err(TemplateError::Invalid { template: shown(source), reason });
+        }
         let invalid = |error: &minijinja::Error| TemplateError::Invalid {
-            template: source.to_owned(),
+            template: shown(source),
             reason: error.detail().map_or_else(|| error.kind().to_string(), str::to_owned),
         };
         let parsed = environment().template_from_str(source).map_err(|e| invalid(&e))?;
@@ -240,6 +324,25 @@ impl Template {
 
     /// Fills the placeholders in.
     pub fn render(&self, facts: &TemplateFacts<'_>) -> Result<String, TemplateError> {
+        self.render_with(environment(), facts)
+    }
+
+    /// Renders a web address. What placeholders stand for cannot lead elsewhere: it is encoded, and no part of the path
+    /// becomes `.` or `..`.
+    pub fn render_address(&self, facts: &TemplateFacts<'_>) -> Result<String, TemplateError> {
+        let address = self.render_with(address_environment(), facts)?;
+        let path = address.split(['?', '#']).next().unwrap_or_default();
+        let is_dot = |part: &str| matches!(part.to_ascii_lowercase().replace("%2e", ".").as_str(), "." | "..");
+        if !self.is_plain() && path.split('/').skip(3).any(is_dot) {
+            return Err(TemplateError::Invalid {
+                template: shown(&self.source),
+                reason: "a part of the address would be . or .., which leads elsewhere".to_owned(),
+            });
+        }
+        Ok(address)
+    }
+
+    fn render_with(&self, environment: &Environment<'_>, facts: &TemplateFacts<'_>) -> Result<String, TemplateError> {
         if self.is_plain() {
             return Ok(self.source.clone());
         }
@@ -275,7 +378,7 @@ impl Template {
             now => time_value(facts.now, zone),
             today => facts.now.to_zoned(zone.clone()).date().to_string(),
         };
-        environment().render_str(&self.source, values).map_err(|e| TemplateError::Invalid {
+        environment.render_str(&self.source, values).map_err(|e| TemplateError::Invalid {
             template: self.source.clone(),
             reason: e.detail().map_or_else(|| e.kind().to_string(), str::to_owned),
         })
@@ -322,5 +425,27 @@ mod tests {
         assert!(Template::new("{{ now | date(\"%!\") }}").is_err());
         assert!(Template::new("{{ file.name | date(\"%Y\") }}").is_err());
         assert!(Template::new("{{ now ").is_err());
+    }
+
+    #[test]
+    fn a_template_that_would_take_long_or_much_is_refused_and_never_breaks_anything() {
+        let nested = "{% for a in range(9999) %}".repeat(4) + "x" + &"{% endfor %}".repeat(4);
+        for source in [
+            nested,
+            "{{ \"x\" * 1000000000 }}".to_owned(),
+            format!("{{{{ {}1{} }}}}", "(".repeat(100_000), ")".repeat(100_000)),
+            format!("{{{{ 1{} }}}}", "+1".repeat(50_000)),
+            "{{ now | pad(70000) }}".to_owned(),
+            "{% if 1 %}".repeat(5_000) + &"{% endif %}".repeat(5_000),
+            "{% if 0 %}".to_owned() + &"{% elif 0 %}".repeat(5_000) + "{% endif %}",
+            "{{ now }}".repeat(20_000),
+            "{{ ".repeat(1_000),
+        ] {
+            let error = Template::new(&source).expect_err(&source[..20]);
+            assert!(error.to_string().len() < 600, "{}", &source[..20]);
+        }
+        let deepest = format!("{{{{ \"a\"{} }}}}", "~now".repeat(240));
+        assert!(Template::new(&deepest).is_ok(), "what is allowed is read on any stack");
+        assert!(Template::new("{{ count | pad(255) }}").is_ok());
     }
 }

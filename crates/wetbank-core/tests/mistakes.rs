@@ -194,7 +194,7 @@ fn places_and_databases() {
     let cases = [
         ("[place.a]\nkind = \"folder\"\nroot = \"srv\"\n", "must be an absolute folder"),
         ("[place.a]\nkind = \"folder\"\n", "root"),
-        ("[place.a]\nkind = \"sftp\"\nhost = \"h.example\"\n", "needs either password"),
+        ("[place.a]\nkind = \"sftp\"\nhost = \"h.example\"\n", "needs password"),
         ("[place.a]\nkind = \"ftp\"\nhost = \"h.example\"\nuser = \"m\"\nsecurity = \"some\"\n", "some"),
         ("[place.a]\nkind = \"bucket\"\nurl = \"https://s.example\"\n", "bucket"),
         ("[place.a]\nkind = \"webdav\"\nurl = \"gopher://h\"\n", "gopher"),
@@ -242,7 +242,9 @@ fn several_mistakes_are_told_together_each_with_its_line() {
 
 #[test]
 fn a_text_that_is_no_book_at_all_is_told_where_it_stops_being_one() {
-    for (text, line) in [("[rule.r\n", 1), ("a = 1\na = 2\n", 2), ("[place.x]\nkind = 'folder\n", 2)] {
+    for (text, line) in
+        [("[rule.r\n", 1), ("[place.x]\nroot = '/a'\nroot = '/b'\n", 3), ("[place.x]\nkind = 'folder\n", 2)]
+    {
         let found = problems(text);
         assert_eq!(found.len(), 1, "{text}: {found:#?}");
         assert_eq!(found[0].line, HEAD.lines().count() + line, "{text}: {}", found[0]);

@@ -7,6 +7,7 @@ use pgp::{
     composed::{ArmorOptions, Deserializable, DetachedSignature},
     crypto::hash::HashAlgorithm,
     ser::Serialize,
+    types::Password,
 };
 use rand::rngs::OsRng;
 
@@ -14,7 +15,7 @@ use crate::{
     CryptError, PgpKey,
     open::issued,
     policy::{self, Usable, Use},
-    seal::{Signing, from_pgp, signing_part},
+    seal::{Part, Signing, from_pgp},
 };
 
 /// Signatures of one file at most.
@@ -27,11 +28,11 @@ const MOST: usize = 32;
 /// `Unfit` if the key must not sign.
 pub fn sign_detached(input: impl Read, signer: &PgpKey, armour: bool, now: Timestamp) -> Result<Vec<u8>, CryptError> {
     let other = |e: pgp::errors::Error| from_pgp(&e);
-    let (part, password) = signing_part(signer, now)?;
-    let hash = HashAlgorithm::Sha256;
-    let signature = match part {
-        Signing::Primary(key) => DetachedSignature::sign_binary_data(OsRng, key, &password, hash, input),
-        Signing::Subkey(key) => DetachedSignature::sign_binary_data(OsRng, key, &password, hash, input),
+    let signing = Signing::of(signer, now)?;
+    let (hash, password) = (HashAlgorithm::Sha256, Password::empty());
+    let signature = match signing.part() {
+        Part::Primary(key) => DetachedSignature::sign_binary_data(OsRng, key, &password, hash, input),
+        Part::Subkey(key) => DetachedSignature::sign_binary_data(OsRng, key, &password, hash, input),
     };
     let signature = signature.map_err(other)?;
     if armour {

@@ -1,17 +1,25 @@
 //! OpenPGP keys as we keep them.
 
+use std::{
+    sync::{Arc, Mutex, PoisonError},
+    time::{Duration, Instant},
+};
+
 use jiff::Timestamp;
 use pgp::{
     composed::{
-        ArmorOptions, EncryptionCaps, KeyType, PublicOrSecret, SecretKeyParamsBuilder, SignedPublicKey,
-        SignedSecretKey, SubkeyParamsBuilder,
+        ArmorOptions, Deserializable as _, EncryptionCaps, KeyType, PublicOrSecret, SecretKeyParamsBuilder,
+        SignedPublicKey, SignedSecretKey, SubkeyParamsBuilder,
     },
     crypto::ecc_curve::ECCCurve,
     types::{KeyDetails as _, Password},
 };
 use secrecy::{ExposeSecret, SecretString};
 
-use crate::policy::{self, Unfit, Use};
+use crate::{
+    merge,
+    policy::{self, Unfit, Use},
+};
 
 /// A named key: a certificate, and its secret part if it is ours.
 #[derive(Debug)]
@@ -26,10 +34,16 @@ pub struct PgpKey {
 
 /// A secret key and what opens it. Its `Debug` shows neither.
 pub struct SecretPart {
-    pub(crate) key: SignedSecretKey,
+    key: Arc<SignedSecretKey>,
     passphrase: Option<SecretString>,
     text: SecretString,
+    /// The key without its passphrase, while it is in use, and when it was used last. To derive what opens a key
+    /// from a passphrase is made hard on purpose: half a second for each part of it.
+    open: Mutex<Option<(Instant, Arc<SignedSecretKey>)>>,
 }
+
+/// An opened key is forgotten when nobody used it for this time.
+pub const KEPT_OPEN: Duration = Duration::from_secs(5 * 60);
 
 impl std::fmt::Debug for SecretPart {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -38,9 +52,33 @@ impl std::fmt::Debug for SecretPart {
 }
 
 impl SecretPart {
-    /// What opens the key, for one use by the library.
-    pub(crate) fn password(&self) -> Password {
-        password_of(self.passphrase.as_ref())
+    fn new(key: SignedSecretKey, passphrase: Option<SecretString>, text: SecretString) -> Self {
+        Self { key: Arc::new(key), passphrase, text, open: Mutex::default() }
+    }
+
+    /// The key as it is kept: to see what it is for.
+    pub(crate) fn closed(&self) -> &SignedSecretKey {
+        &self.key
+    }
+
+    /// The key without a passphrase. The first use is hard work and belongs on a thread of its own.
+    pub(crate) fn opened(&self) -> Result<Arc<SignedSecretKey>, KeyError> {
+        let Some(passphrase) = &self.passphrase else { return Ok(self.key.clone()) };
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = match &*open {
+            Some((_, key)) => key.clone(),
+            None => Arc::new(without_passphrase(&self.key, &password_of(Some(passphrase)))?),
+        };
+        *open = Some((Instant::now(), key.clone()));
+        Ok(key)
+    }
+
+    /// Forgets the opened key if nobody used it lately; its memory is overwritten.
+    fn close_unused(&self, now: Instant) {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if open.as_ref().is_some_and(|(used, _)| now.saturating_duration_since(*used) >= KEPT_OPEN) {
+            *open = None;
+        }
     }
 }
 
@@ -64,6 +102,14 @@ pub enum KeyError {
     /// The secret key needs one.
     #[error("this secret key is protected by a passphrase; give it too")]
     NeedsPassphrase,
+    /// The text revokes a key, but was kept from doing so by accident.
+    #[error(
+        "this revokes a key, and a colon before its first dashes keeps it from doing so by accident; remove the colon if you mean it"
+    )]
+    HeldBack,
+    /// The text revokes another key.
+    #[error("this revokes another key than \"{0}\"")]
+    RevokesAnother(String),
 }
 
 /// What the vault keeps of a secret key.
@@ -101,10 +147,37 @@ impl PgpKey {
                 Ok(Self {
                     name: name.to_owned(),
                     certificate,
-                    secret: Some(SecretPart { key, passphrase: passphrase.cloned(), text }),
+                    secret: Some(SecretPart::new(key, passphrase.cloned(), text)),
                 })
             }
         }
+    }
+
+    /// Adds what another copy of the same certificate knows besides; nothing is forgotten.
+    pub fn learn(&mut self, other: &Self) {
+        merge::merge(&mut self.certificate, other.certificate.clone());
+    }
+
+    /// Takes revocations that a file holds by themselves. Answers whether it holds any.
+    ///
+    /// # Errors
+    ///
+    /// If it holds some and none of them revokes this key, or they are held back.
+    pub fn revoke_by(&mut self, export: &[u8]) -> Result<bool, KeyError> {
+        if export.windows(16).any(|bytes| bytes == b":-----BEGIN PGP ") {
+            return Err(KeyError::HeldBack);
+        }
+        let revocations = merge::revocations(export);
+        if revocations.is_empty() {
+            return Ok(false);
+        }
+        let primary = &self.certificate.primary_key;
+        let own: Vec<_> = revocations.into_iter().filter(|signature| signature.verify_key(primary).is_ok()).collect();
+        if own.is_empty() {
+            return Err(KeyError::RevokesAnother(self.name.clone()));
+        }
+        self.certificate.details.revocation_signatures.extend(own);
+        Ok(true)
     }
 
     /// Makes a key of our own: Ed25519 to sign, Curve25519 to encrypt to, readable by everybody
@@ -129,15 +202,24 @@ impl PgpKey {
         Self::import(name, text.as_bytes(), None)
     }
 
-    /// Reads a key back from what was kept.
+    /// Reads a key back from what was kept. Nothing is opened: that was proved when it was imported.
     pub fn from_kept(name: &str, certificate: &str, secret: Option<&SecretString>) -> Result<Self, KeyError> {
         let mut key = Self::import(name, certificate.as_bytes(), None)?;
         if let Some(text) = secret {
             let kept: Kept = serde_json::from_str(text.expose_secret()).map_err(|_| KeyError::NotAKey)?;
             let passphrase = (!kept.passphrase.is_empty()).then(|| SecretString::from(kept.passphrase));
-            key.secret = Self::import(name, kept.armoured.as_bytes(), passphrase.as_ref())?.secret;
+            let (secret, _) =
+                SignedSecretKey::from_armor_single(kept.armoured.as_bytes()).map_err(|_| KeyError::NotAKey)?;
+            key.secret = Some(SecretPart::new(secret, passphrase, text.clone()));
         }
         Ok(key)
+    }
+
+    /// Forgets the opened secret part if nobody used it for [`KEPT_OPEN`] at this time.
+    pub fn close_unused(&self, now: Instant) {
+        if let Some(secret) = &self.secret {
+            secret.close_unused(now);
+        }
     }
 
     /// The certificate, armoured: fit to be given to partners.
@@ -172,8 +254,23 @@ impl PgpKey {
     }
 }
 
+fn without_passphrase(key: &SignedSecretKey, password: &Password) -> Result<SignedSecretKey, KeyError> {
+    let mut key = key.clone();
+    // A primary part that is kept elsewhere cannot be opened here; its subkeys can.
+    let primary = key.primary_key.remove_password(password);
+    let mut opened = usize::from(primary.is_ok());
+    for subkey in &mut key.secret_subkeys {
+        opened += usize::from(subkey.key.remove_password(password).is_ok());
+    }
+    if opened == 0 { Err(KeyError::WrongPassphrase) } else { Ok(key) }
+}
+
+/// Whether a passphrase opens a key: its primary part, and with it all the others, or if that is kept elsewhere
+/// (offline), one of its subkeys.
 fn opens(key: &SignedSecretKey, password: &Password) -> bool {
-    let primary = key.primary_key.unlock(password, |_, _| Ok(())).is_ok();
-    // A key whose primary part is kept offline still decrypts with its subkeys.
-    primary && key.secret_subkeys.iter().all(|sub| sub.key.unlock(password, |_, _| Ok(())).is_ok())
+    let subkeys = || {
+        key.secret_subkeys.iter().map(|sub| sub.key.unlock(password, |_, _| Ok(())).is_ok_and(|opened| opened.is_ok()))
+    };
+    let primary = key.primary_key.unlock(password, |_, _| Ok(())).is_ok_and(|opened| opened.is_ok());
+    if primary { subkeys().all(|opens| opens) } else { subkeys().any(|opens| opens) }
 }

@@ -6,6 +6,7 @@
 mod detached;
 mod digest;
 mod keyring;
+mod merge;
 mod open;
 pub mod policy;
 mod seal;
@@ -13,7 +14,7 @@ mod vault;
 
 pub use detached::{sign_detached, verify_detached};
 pub use digest::{Digests, Hashing};
-pub use keyring::{KeyError, PgpKey, SecretPart};
+pub use keyring::{KEPT_OPEN, KeyError, PgpKey, SecretPart};
 pub use open::{Opened, Opening, decrypt};
 pub use seal::{Sealing, encrypt};
 pub use vault::{Vault, VaultError};
@@ -30,12 +31,21 @@ pub enum CryptError {
         /// Why.
         reason: policy::Unfit,
     },
-    /// No key or passphrase of ours opens the message.
-    #[error("none of our keys and passphrases opens this message")]
-    NoKey,
-    /// The message is no OpenPGP message, or was damaged or cut off.
-    #[error("the message is damaged or no OpenPGP message")]
+    /// No key or passphrase of ours opens the message: for whom it is, as far as it tells.
+    #[error("none of our keys and passphrases opens this message; {0}")]
+    NoKey(String),
+    /// The message is sealed with a passphrase, and not with this one.
+    #[error("the passphrase does not open this message")]
+    WrongPassphrase,
+    /// The message was damaged or cut off.
+    #[error("the message is damaged or was cut off")]
     Damaged,
+    /// The file is no message of OpenPGP at all.
+    #[error("this is no OpenPGP message")]
+    NoMessage,
+    /// The message can be read by everybody.
+    #[error("the message is {0}, not encrypted")]
+    NotEncrypted(&'static str),
     /// A signature that is wrong or missing.
     #[error("the signature was refused: {0}")]
     Signature(String),

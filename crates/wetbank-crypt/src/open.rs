@@ -1,19 +1,22 @@
 //! Decrypting a stream.
 
 use std::{
-    io::{BufRead, Read, Write},
+    fmt,
+    hash::Hasher as _,
+    io::{BufRead, BufReader, Read, Write},
     sync::{Arc, Mutex},
 };
 
 use jiff::Timestamp;
 use pgp::{
-    composed::{DecryptionOptions, InnerRingResult, Message, TheRing},
+    armor::{Dearmor, DearmorOptions},
+    composed::{DecryptionOptions, Esk, Message, TheRing},
     types::{KeyDetails as _, Password, Seipdv1ReadMode, VerifyingKey},
 };
 use secrecy::{ExposeSecret, SecretString};
 
 use crate::{
-    CryptError, PgpKey,
+    CryptError, PgpKey, SecretPart,
     policy::{self, Usable, Use},
 };
 
@@ -50,31 +53,49 @@ pub fn decrypt(
     opening: &Opening<'_>,
     now: Timestamp,
 ) -> Result<Opened, CryptError> {
-    let source = Source::new(input);
+    let mut source = Source::new(input);
     let watch = source.watch.clone();
-    let (message, headers) = Message::from_reader(source).map_err(|_| watch.reason())?;
-    if !message.is_encrypted() {
-        return Err(CryptError::Damaged);
+    let start = source.fill_buf()?;
+    let begins = start.trim_ascii_start();
+    let is_armoured = begins.starts_with(b"-----BEGIN PGP ");
+    // A packet begins with this bit (RFC 9580, section 4.2).
+    if !is_armoured && start.first().is_none_or(|byte| byte & 0x80 == 0) {
+        return Err(CryptError::NoMessage);
     }
-    let secrets: Vec<_> = opening.keys.iter().filter_map(|key| key.secret.as_ref()).collect();
+    let message = if is_armoured {
+        Message::from_bytes(BufReader::new(Armoured::new(source)))
+    } else {
+        Message::from_bytes(source)
+    };
+    let message = message.map_err(|_| watch.reason())?;
+    let asked = asked(&message);
+    match &message {
+        Message::Encrypted { .. } => {}
+        Message::Signed { .. } => return Err(CryptError::NotEncrypted("only signed")),
+        Message::Compressed { .. } => return Err(CryptError::NotEncrypted("only compressed or signed")),
+        Message::Literal { .. } => return Err(CryptError::NotEncrypted("plain")),
+    }
     let passphrases: Vec<Password> = opening.passphrases.iter().map(|p| Password::from(p.expose_secret())).collect();
-    let passwords: Vec<Password> = secrets.iter().map(|secret| secret.password()).collect();
+    // Only those that the message names are opened; one that names nobody may be for any.
+    let secrets = opening.keys.iter().filter_map(|key| key.secret.as_ref()).filter(|secret| is_for(&message, secret));
+    let secrets: Vec<_> = secrets
+        .map(SecretPart::opened)
+        .collect::<Result<_, _>>()
+        .map_err(|error| CryptError::Other(error.to_string()))?;
     let ring = TheRing {
-        secret_keys: secrets.iter().map(|secret| &secret.key).collect(),
-        key_passwords: passwords.iter().collect(),
+        secret_keys: secrets.iter().map(AsRef::as_ref).collect(),
+        key_passwords: Vec::new(),
         message_password: passphrases.iter().collect(),
         session_keys: Vec::new(),
         decrypt_options: DecryptionOptions::new().enable_gnupg_aead().set_seipdv1_read_mode(Seipdv1ReadMode::Streaming),
     };
     let mut message = match message.decrypt_the_ring(ring, true) {
-        Ok((message, result)) => {
-            let opened = result.secret_keys.iter().chain(&result.message_password);
-            if !opened.into_iter().any(|one| *one == InnerRingResult::Ok) {
-                return Err(CryptError::NoKey);
-            }
-            message
+        // What it tells of each key speaks of the last recipient only.
+        Ok((message, _)) => message,
+        Err(_) if asked.is_by_passphrase_only() && !passphrases.is_empty() && !watch.has_failed() => {
+            return Err(CryptError::WrongPassphrase);
         }
-        Err(pgp::errors::Error::MissingKey) => return Err(CryptError::NoKey),
+        Err(pgp::errors::Error::MissingKey) => return Err(CryptError::NoKey(asked.to_string())),
         Err(_) => return Err(watch.reason()),
     };
     for _ in 0..LAYERS {
@@ -99,15 +120,83 @@ pub fn decrypt(
     // Armour may be followed by blank lines or a signature of the mail it came in; a binary
     // message must be all there is.
     let seen = watch.seen();
-    if headers.is_none() && (seen.unused > 0 || !seen.ended) {
+    let is_whole = if is_armoured { seen.is_summed } else { seen.unused == 0 && seen.ended };
+    if !is_whole {
         return Err(CryptError::Damaged);
     }
     drop(seen);
     Ok(opened)
 }
 
+/// Who can open a message.
+#[derive(Default)]
+struct Asked {
+    keys: Vec<String>,
+    hidden: bool,
+    passphrase: bool,
+}
+
+impl Asked {
+    fn is_by_passphrase_only(&self) -> bool {
+        self.passphrase && self.keys.is_empty() && !self.hidden
+    }
+}
+
+impl fmt::Display for Asked {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut told = Vec::new();
+        if !self.keys.is_empty() {
+            told.push(format!("it is for {}", self.keys.join(", ")));
+        }
+        if self.hidden {
+            told.push("it hides for whom it is".to_owned());
+        }
+        if self.passphrase {
+            told.push("it is sealed with a passphrase".to_owned());
+        }
+        f.write_str(&told.join("; "))
+    }
+}
+
+fn asked(message: &Message<'_>) -> Asked {
+    /// More recipients are not told.
+    const TOLD: usize = 10;
+    let mut asked = Asked::default();
+    let Message::Encrypted { esk, .. } = message else { return asked };
+    for one in esk {
+        let Esk::PublicKeyEncryptedSessionKey(one) = one else {
+            asked.passphrase = true;
+            continue;
+        };
+        let id = match (one.id(), one.fingerprint()) {
+            (Ok(id), _) if !id.is_wildcard() => Some(id.to_string().to_uppercase()),
+            (_, Ok(Some(print))) => Some(format!("{print:X}")),
+            _ => None,
+        };
+        match id {
+            Some(id) if asked.keys.len() < TOLD => asked.keys.push(id),
+            Some(_) => {}
+            None => asked.hidden = true,
+        }
+    }
+    asked
+}
+
+/// Whether a message may be for a key.
+fn is_for(message: &Message<'_>, secret: &SecretPart) -> bool {
+    let Message::Encrypted { esk, .. } = message else { return true };
+    let key = secret.closed();
+    esk.iter().any(|one| match one {
+        Esk::PublicKeyEncryptedSessionKey(one) => {
+            one.match_identity(key.primary_key.public_key())
+                || key.secret_subkeys.iter().any(|subkey| one.match_identity(subkey.key.public_key()))
+        }
+        Esk::SymKeyEncryptedSessionKey(_) => false,
+    })
+}
+
 fn verify(message: &Message<'_>, opening: &Opening<'_>, now: Timestamp) -> Result<Opened, CryptError> {
-    let mut opened = Opened::default();
+    let (mut opened, mut signers) = (Opened::default(), Vec::new());
     if let Message::Signed { reader, .. } = message {
         for index in 0..reader.num_signatures() {
             let signature = reader.signature(index).ok_or(CryptError::Damaged)?;
@@ -130,10 +219,12 @@ fn verify(message: &Message<'_>, opening: &Opening<'_>, now: Timestamp) -> Resul
                 return Err(refused("it does not belong to this content".to_owned()));
             }
             opened.signed_by.push(signer.name.clone());
+            signers.push(signer.certificate.primary_key.fingerprint());
         }
     }
     let wanted = &opening.signed_by;
-    if !wanted.is_empty() && !wanted.iter().any(|key| opened.signed_by.contains(&key.name)) {
+    // Certificates are compared: one may have two names here.
+    if !wanted.is_empty() && !wanted.iter().any(|key| signers.contains(&key.certificate.primary_key.fingerprint())) {
         let names: Vec<_> = wanted.iter().map(|key| key.name.as_str()).collect();
         return Err(CryptError::Signature(format!("no valid one by {}", names.join(" or "))));
     }
@@ -167,6 +258,44 @@ struct Seen {
     /// Bytes read but not yet taken by the message.
     unused: usize,
     ended: bool,
+    /// The armour came to its end, and its checksum is right if it has one.
+    is_summed: bool,
+}
+
+/// A message in armour. Its checksum (RFC 4880, section 6.1) is optional; one that is there counts.
+struct Armoured {
+    dearmour: Dearmor<Source>,
+    sum: crc24::Crc24Hasher,
+    watch: Watch,
+}
+
+impl fmt::Debug for Armoured {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Armoured")
+    }
+}
+
+impl Armoured {
+    fn new(source: Source) -> Self {
+        let watch = source.watch.clone();
+        let options = DearmorOptions::new().set_limit(usize::MAX);
+        Self { dearmour: Dearmor::with_options(source, options), sum: crc24::Crc24Hasher::default(), watch }
+    }
+}
+
+impl Read for Armoured {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.dearmour.read(buffer)?;
+        self.sum.write(&buffer[..read]);
+        if read == 0 && !buffer.is_empty() {
+            let right = self.dearmour.checksum.is_none_or(|told| told == self.sum.finish());
+            self.watch.seen().is_summed = right;
+            if !right {
+                return Err(std::io::Error::other("the checksum of the armour is wrong"));
+            }
+        }
+        Ok(read)
+    }
 }
 
 impl std::fmt::Debug for Source {
@@ -178,6 +307,10 @@ impl std::fmt::Debug for Source {
 impl Watch {
     fn seen(&self) -> std::sync::MutexGuard<'_, Seen> {
         self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    fn has_failed(&self) -> bool {
+        self.seen().failed.is_some()
     }
 
     fn reason(&self) -> CryptError {

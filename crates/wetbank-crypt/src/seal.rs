@@ -1,13 +1,16 @@
 //! Encrypting a stream.
 
-use std::io::{Read, Write};
+use std::{
+    io::{Read, Write},
+    sync::Arc,
+};
 
 use jiff::Timestamp;
 use pgp::{
-    composed::{ArmorOptions, MessageBuilder},
+    composed::{ArmorOptions, MessageBuilder, SignedSecretKey},
     crypto::{hash::HashAlgorithm, sym::SymmetricKeyAlgorithm},
     packet::{SecretKey, SecretSubkey},
-    types::{KeyDetails as _, Password, SigningKey, StringToKey},
+    types::{Fingerprint, KeyDetails as _, Password, SigningKey, StringToKey},
 };
 use rand::rngs::OsRng;
 use secrecy::{ExposeSecret, SecretString};
@@ -36,6 +39,7 @@ pub struct Sealing<'a> {
 /// here is often compressed already, and compression costs more time than the line).
 pub fn encrypt(input: impl Read, output: impl Write, sealing: &Sealing<'_>, now: Timestamp) -> Result<(), CryptError> {
     let other = |e: pgp::errors::Error| from_pgp(&e);
+    let signing = sealing.signer.map(|signer| Signing::of(signer, now)).transpose()?;
     let mut message =
         MessageBuilder::from_reader(sealing.file_name.clone(), input).seipd_v1(OsRng, SymmetricKeyAlgorithm::AES256);
     for key in &sealing.recipients {
@@ -53,9 +57,12 @@ pub fn encrypt(input: impl Read, output: impl Write, sealing: &Sealing<'_>, now:
         let derivation = StringToKey::new_default(OsRng);
         message.encrypt_with_password(derivation, &Password::from(passphrase.expose_secret())).map_err(other)?;
     }
-    if let Some(signer) = sealing.signer {
-        let (key, password) = signing_key(signer, now)?;
-        message.sign(key, password, HashAlgorithm::Sha256);
+    if let Some(signing) = &signing {
+        let key: &dyn SigningKey = match signing.part() {
+            Part::Primary(key) => key,
+            Part::Subkey(key) => key,
+        };
+        message.sign(key, Password::empty(), HashAlgorithm::Sha256);
     }
     if sealing.armour {
         message.to_armored_writer(OsRng, ArmorOptions::default(), output).map_err(other)
@@ -64,38 +71,44 @@ pub fn encrypt(input: impl Read, output: impl Write, sealing: &Sealing<'_>, now:
     }
 }
 
-/// The part of a key that signs.
-pub(crate) enum Signing<'k> {
+/// An opened key that signs, and with which of its parts.
+pub(crate) struct Signing {
+    key: Arc<SignedSecretKey>,
+    /// The subkey; nothing means the primary key.
+    subkey: Option<Fingerprint>,
+}
+
+/// A part of a key.
+pub(crate) enum Part<'k> {
     Primary(&'k SecretKey),
     Subkey(&'k SecretSubkey),
 }
 
-pub(crate) fn signing_part(signer: &PgpKey, now: Timestamp) -> Result<(Signing<'_>, Password), CryptError> {
-    let unfit = |reason| CryptError::Unfit { key: signer.name.clone(), reason };
-    let usable = policy::usable(&signer.certificate, Use::Sign, now).map_err(unfit)?;
-    let secret = signer.secret.as_ref().ok_or_else(|| {
-        CryptError::Other(format!("the key \"{}\" has no secret part here, so it cannot sign", signer.name))
-    })?;
-    for one in usable {
-        match one {
-            Usable::Primary(_) => return Ok((Signing::Primary(&secret.key.primary_key), secret.password())),
-            Usable::Subkey(public) => {
-                let wanted = public.key.fingerprint();
-                if let Some(sub) = secret.key.secret_subkeys.iter().find(|s| s.key.fingerprint() == wanted) {
-                    return Ok((Signing::Subkey(&sub.key), secret.password()));
-                }
-            }
-        }
+impl Signing {
+    /// Opens the part of a key that signs.
+    pub fn of(signer: &PgpKey, now: Timestamp) -> Result<Self, CryptError> {
+        let unfit = |reason| CryptError::Unfit { key: signer.name.clone(), reason };
+        let usable = policy::usable(&signer.certificate, Use::Sign, now).map_err(unfit)?;
+        let secret = signer.secret.as_ref().ok_or_else(|| {
+            CryptError::Other(format!("the key \"{}\" has no secret part here, so it cannot sign", signer.name))
+        })?;
+        let there =
+            |wanted: &Fingerprint| secret.closed().secret_subkeys.iter().any(|s| s.key.fingerprint() == *wanted);
+        let subkey = usable.into_iter().find_map(|one| match one {
+            Usable::Primary(_) => Some(None),
+            Usable::Subkey(public) => Some(public.key.fingerprint()).filter(there).map(Some),
+        });
+        let subkey = subkey.ok_or_else(|| unfit(policy::Unfit::NoSuchUse(Use::Sign)))?;
+        let opened = secret.opened().map_err(|error| CryptError::Other(error.to_string()))?;
+        Ok(Self { key: opened, subkey })
     }
-    Err(unfit(policy::Unfit::NoSuchUse(Use::Sign)))
-}
 
-fn signing_key(signer: &PgpKey, now: Timestamp) -> Result<(&dyn SigningKey, Password), CryptError> {
-    let (part, password) = signing_part(signer, now)?;
-    Ok(match part {
-        Signing::Primary(key) => (key, password),
-        Signing::Subkey(key) => (key, password),
-    })
+    /// The part, which needs no password.
+    pub fn part(&self) -> Part<'_> {
+        let wanted = self.subkey.as_ref();
+        let subkey = wanted.and_then(|print| self.key.secret_subkeys.iter().find(|s| s.key.fingerprint() == *print));
+        subkey.map_or(Part::Primary(&self.key.primary_key), |subkey| Part::Subkey(&subkey.key))
+    }
 }
 
 /// Tells a failure of the disk from one of the message. The library's own words stay out of

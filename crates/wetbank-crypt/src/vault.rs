@@ -35,6 +35,12 @@ pub enum VaultError {
     /// The key file can be read by others.
     #[error("vault key {0} can be read by others; make it private with: chmod 600 {0}")]
     Exposed(String),
+    /// There is no key, and there are secrets that another one would not open.
+    #[error(
+        "vault key {0} is missing, and the journal has secrets that only this key opens; put it back from a backup. If \
+         it is lost, start once with: wetbank serve --new-vault-key; then set each secret and import each own key again"
+    )]
+    Missing(String),
     /// The key is not 64 hexadecimal digits.
     #[error("the vault key in {0} must be 64 hexadecimal digits")]
     BadKey(String),
@@ -51,10 +57,16 @@ impl std::fmt::Debug for Vault {
 
 impl Vault {
     /// Opens the vault of a data folder. Its key is taken from `WETBANK_VAULT_KEY`, or from the
-    /// file `vault.key`, which is made on first use with mode 0600.
-    pub fn open(folder: &Path) -> Result<Self, VaultError> {
-        if let Ok(key) = std::env::var(KEY_VARIABLE) {
-            return Self::from_hex(&Zeroizing::new(key), KEY_VARIABLE);
+    /// file `vault.key`; where there is none, one is made with mode 0600 if `makes_key`.
+    ///
+    /// # Errors
+    ///
+    /// If the key cannot be used, or there is none and none is to be made: what was sealed could not be opened
+    /// with another one.
+    pub fn open(folder: &Path, makes_key: bool) -> Result<Self, VaultError> {
+        if let Some(key) = std::env::var_os(KEY_VARIABLE) {
+            // One that is no text is a wrong key, not a missing one.
+            return Self::from_hex(&Zeroizing::new(key.to_string_lossy().into_owned()), KEY_VARIABLE);
         }
         let path = folder.join("vault.key");
         let shown = path.display().to_string();
@@ -66,13 +78,14 @@ impl Vault {
                     return Err(VaultError::Exposed(shown));
                 }
             }
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound && !makes_key => {
+                return Err(VaultError::Missing(shown));
+            }
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
                 let mut key = Zeroizing::new([0u8; 32]);
                 rand::rngs::OsRng.fill_bytes(&mut *key);
                 let text: String = key.iter().map(|b| format!("{b:02x}")).collect();
-                let mut file =
-                    fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(failed)?;
-                file.write_all(Zeroizing::new(text).as_bytes()).and_then(|()| file.sync_all()).map_err(failed)?;
+                write_whole(folder, &path, Zeroizing::new(text).as_bytes()).map_err(failed)?;
             }
             Err(e) => return Err(failed(e)),
         }
@@ -117,6 +130,16 @@ impl Vault {
     }
 }
 
+/// Under its name the file is whole and on the disk, or not there at all.
+fn write_whole(folder: &Path, path: &Path, text: &[u8]) -> std::io::Result<()> {
+    let part = path.with_extension("key.part");
+    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&part)?;
+    file.write_all(text)?;
+    file.sync_all()?;
+    fs::rename(&part, path)?;
+    fs::File::open(folder)?.sync_all()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -138,10 +161,10 @@ mod tests {
     fn a_key_file_that_others_can_read_is_refused() {
         use std::os::unix::fs::PermissionsExt;
         let folder = tempfile::tempdir().unwrap();
-        Vault::open(folder.path()).unwrap();
+        Vault::open(folder.path(), true).unwrap();
         let path = folder.path().join("vault.key");
         assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
         fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
-        assert!(matches!(Vault::open(folder.path()), Err(VaultError::Exposed(_))));
+        assert!(matches!(Vault::open(folder.path(), true), Err(VaultError::Exposed(_))));
     }
 }

@@ -197,8 +197,81 @@ fn nothing_damaged_cut_off_or_lengthened_is_accepted() {
         twice.extend_from_slice(&sealed);
         assert!(open(&twice, &opening()).is_err(), "a second message trails");
     }
-    assert!(matches!(open(&content(), &opening()), Err(CryptError::Damaged)));
-    assert!(matches!(open(&gnupg.run(&["--store"], b"in clear"), &opening()), Err(CryptError::Damaged)));
+}
+
+#[test]
+fn what_is_wrong_with_a_message_is_told_apart() {
+    let gnupg = Gnupg::new();
+    let merrow = gnupg.usual_key("merrow");
+    let opening = || Opening { keys: vec![&merrow], ..Opening::default() };
+    assert!(matches!(open(&content(), &opening()), Err(CryptError::NoMessage)));
+    assert!(matches!(open(b"", &opening()), Err(CryptError::NoMessage)));
+    for words in [&["--store"][..], &["--sign", "-u", "merrow"], &["--sign", "-z", "0", "-u", "merrow"]] {
+        let readable = gnupg.run(words, b"in clear");
+        assert!(matches!(open(&readable, &opening()), Err(CryptError::NotEncrypted(_))), "{words:?}");
+    }
+    let sealed = gnupg.run(&["--symmetric"], &content());
+    let (wrong, right) = ("bittern".into(), "heron".into());
+    let with = |passphrase| Opening { passphrases: vec![passphrase], ..opening() };
+    assert!(matches!(open(&sealed, &with(&wrong)), Err(CryptError::WrongPassphrase)));
+    assert!(open(&sealed, &with(&right)).is_ok());
+    let armoured = String::from_utf8(gnupg.run(&["--armor", "--encrypt", "-r", "merrow"], &content())).unwrap();
+    assert!(open(armoured.as_bytes(), &opening()).is_ok());
+    let at = armoured.rfind("\n=").unwrap() + 2;
+    let other = if &armoured[at..=at] == "A" { "B" } else { "A" };
+    let changed = format!("{}{other}{}", &armoured[..at], &armoured[at + 1..]);
+    assert!(matches!(open(changed.as_bytes(), &opening()), Err(CryptError::Damaged)), "the checksum counts");
+}
+
+#[test]
+fn what_gnupg_compresses_is_read_whichever_way() {
+    let gnupg = Gnupg::new();
+    let merrow = gnupg.usual_key("merrow");
+    for way in ["zip", "zlib", "bzip2", "none"] {
+        let sealed = gnupg.run(&["--compress-algo", way, "--encrypt", "-r", "merrow"], &content());
+        let opened = open(&sealed, &Opening { keys: vec![&merrow], ..Opening::default() });
+        assert!(opened.unwrap_or_else(|e| panic!("{way}: {e}")).0 == content());
+    }
+}
+
+#[test]
+fn a_signer_is_a_certificate_whatever_it_is_called_here() {
+    let gnupg = Gnupg::new();
+    let (merrow, lab) = (gnupg.usual_key("merrow"), gnupg.usual_key("lab"));
+    let again = PgpKey::import("laboratory", &gnupg.run(&["--export", "lab"], b""), None).unwrap();
+    let signed = gnupg.run(&["--encrypt", "--sign", "-u", "lab", "-r", "merrow"], &content());
+    let opening = Opening { keys: vec![&merrow, &lab, &again], signed_by: vec![&again], ..Opening::default() };
+    assert!(open(&signed, &opening).is_ok());
+}
+
+#[test]
+fn a_revocation_is_never_undone_by_an_older_copy() {
+    let gnupg = Gnupg::new();
+    let mut key = gnupg.usual_key("gone");
+    let older = gnupg.public("gone");
+    let text = fs::read(gnupg.file(&format!("openpgp-revocs.d/{}.rev", key.fingerprint()))).unwrap();
+    assert!(matches!(key.revoke_by(&text), Err(KeyError::HeldBack)));
+    let text = String::from_utf8(text).unwrap().replace(":-----BEGIN", "-----BEGIN");
+    assert!(key.revoke_by(text.as_bytes()).unwrap());
+    key.learn(&older);
+    assert_eq!(key.fitness(Use::Encrypt, now()), Err(Unfit::Revoked));
+    let mut copy = gnupg.public("gone");
+    copy.learn(&key);
+    assert_eq!(copy.fitness(Use::Encrypt, now()), Err(Unfit::Revoked));
+    let mut other = gnupg.usual_key("other");
+    assert!(matches!(other.revoke_by(text.as_bytes()), Err(KeyError::RevokesAnother(_))));
+    assert!(!other.revoke_by(b"no key").unwrap());
+}
+
+#[test]
+fn a_key_whose_primary_part_is_kept_elsewhere_opens_what_is_for_it() {
+    let gnupg = Gnupg::new();
+    gnupg.usual_key("merrow");
+    let export = gnupg.run(&["--armor", "--export-secret-subkeys", "merrow"], b"");
+    assert!(matches!(PgpKey::import("x", &export, Some(&"bittern".into())), Err(KeyError::WrongPassphrase)));
+    let key = PgpKey::import("merrow", &export, Some(&"heron".into())).unwrap();
+    let sealed = gnupg.run(&["--encrypt", "-r", "merrow"], &content());
+    assert!(open(&sealed, &Opening { keys: vec![&key], ..Opening::default() }).unwrap().0 == content());
 }
 
 #[test]
@@ -206,7 +279,11 @@ fn a_message_to_somebody_else_is_told_as_such() {
     let gnupg = Gnupg::new();
     let (merrow, _) = (gnupg.usual_key("merrow"), gnupg.usual_key("other"));
     let sealed = gnupg.run(&["--encrypt", "-r", "other"], &content());
-    assert!(matches!(open(&sealed, &Opening { keys: vec![&merrow], ..Opening::default() }), Err(CryptError::NoKey)));
+    let error = open(&sealed, &Opening { keys: vec![&merrow], ..Opening::default() }).unwrap_err();
+    let CryptError::NoKey(told) = &error else { panic!("{error}") };
+    let ids = String::from_utf8(gnupg.run(&["--list-packets"], &sealed)).unwrap();
+    let id = ids.split("keyid ").nth(1).unwrap().split_whitespace().next().unwrap().to_owned();
+    assert!(told.contains(&id), "{told}: {id}");
 }
 
 #[test]
@@ -273,4 +350,45 @@ fn a_key_of_our_own_making_is_fit_and_gnupg_can_use_it() {
     gnupg.run(&["--import"], key.certificate_text().unwrap().as_bytes());
     let sealed = gnupg.run(&["--encrypt", "-r", "desk@merrow.example"], &content());
     assert!(open(&sealed, &Opening { keys: vec![&key], ..Opening::default() }).unwrap().0 == content());
+}
+
+#[test]
+fn a_message_opens_wherever_we_stand_among_its_recipients() {
+    let gnupg = Gnupg::new();
+    let ours = gnupg.usual_key("merrow");
+    let others = ["harbour", "archive"].map(|name| gnupg.usual_key(name).name);
+    for place in 0..3 {
+        let mut recipients: Vec<&str> = others.iter().map(String::as_str).collect();
+        recipients.insert(place, "merrow");
+        let words: Vec<&str> = recipients.iter().flat_map(|name| ["-r", *name]).chain(["--encrypt"]).collect();
+        let sealed = gnupg.run(&words, &content());
+        let (plain, _) = open(&sealed, &Opening { keys: vec![&ours], ..Opening::default() }).unwrap();
+        assert!(plain == content(), "{recipients:?}");
+    }
+}
+
+#[test]
+fn a_secret_key_is_opened_only_for_what_needs_it_and_once_for_many() {
+    let gnupg = Gnupg::new();
+    let (merrow, spare, harbour) = (gnupg.usual_key("merrow"), gnupg.usual_key("spare"), gnupg.public("merrow"));
+    let sealed = gnupg.run(&["--encrypt", "-r", "merrow"], b"tide");
+    let took = |work: &dyn Fn()| {
+        let began = std::time::Instant::now();
+        work();
+        began.elapsed()
+    };
+    // One that is not among the recipients is not opened: to open it would take as long as to open ours.
+    let keys = || Opening { keys: vec![&spare, &merrow], ..Opening::default() };
+    let first = took(&|| drop(open(&sealed, &keys()).unwrap()));
+    let next = took(&|| (0..20).for_each(|_| drop(open(&sealed, &keys()).unwrap())));
+    assert!(next < first, "twenty times after the first took {next:?}, the first {first:?}");
+    let public = took(&|| {
+        let sealing = Sealing { recipients: vec![&harbour, &spare], ..Sealing::default() };
+        (0..20).for_each(|_| drop(seal(b"tide", &sealing).unwrap()));
+    });
+    assert!(public < first, "encrypting needs no secret key: {public:?} against {first:?}");
+    // Forgotten, it is opened again.
+    merrow.close_unused(std::time::Instant::now() + wetbank_crypt::KEPT_OPEN);
+    let again = took(&|| drop(open(&sealed, &keys()).unwrap()));
+    assert!(again > next / 20 * 5, "{again:?} against {next:?} for twenty");
 }

@@ -18,3 +18,8 @@ pub(crate) fn after(from: Timestamp, pause: Duration) -> Timestamp {
 pub(crate) fn until(time: Timestamp) -> Duration {
     Duration::try_from(time.duration_since(now())).unwrap_or_default()
 }
+
+/// How long ago a time was; zero if it is to come.
+pub(crate) fn since(time: Timestamp) -> Duration {
+    Duration::try_from(now().duration_since(time)).unwrap_or_default()
+}

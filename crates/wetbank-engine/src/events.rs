@@ -32,8 +32,8 @@ pub enum Event {
         state: ItemState,
         /// Its branch, once decided.
         branch: Option<usize>,
-        /// The step it is at.
-        step: usize,
+        /// The position it is at: the index of a step, or a negative number for what is none.
+        step: i64,
     },
     /// The book changed, or a rule was switched.
     Book,
@@ -57,8 +57,8 @@ pub struct Moving {
     pub file: FilePath,
     /// The branch.
     pub branch: usize,
-    /// The step at work.
-    pub step: usize,
+    /// The position at work: the index of a step, or a negative number for the original.
+    pub step: i64,
     /// Its kind.
     pub kind: &'static str,
     /// Bytes to do, as far as known.

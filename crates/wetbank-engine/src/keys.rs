@@ -1,10 +1,14 @@
 //! Keys and secrets, opened when they are needed.
 
-use std::sync::Arc;
+use std::{
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::{Duration, Instant},
+};
 
 use jiff::Timestamp;
 use secrecy::SecretString;
-use wetbank_crypt::{PgpKey, Vault, policy::Use};
+use tokio_util::sync::CancellationToken;
+use wetbank_crypt::{KeyError, PgpKey, Vault, policy::Use};
 use wetbank_journal::{Journal, KeyRecord};
 
 use crate::{EngineError, clock};
@@ -33,7 +37,15 @@ pub struct KeyStatus {
 pub(crate) struct Keys {
     journal: Journal,
     vault: Arc<Vault>,
+    /// The keys as they were read last; nothing once one was changed.
+    read: Arc<Mutex<Option<Ring>>>,
 }
+
+/// Every key, by its name.
+type Ring = Arc<Vec<Arc<PgpKey>>>;
+
+/// How often it is looked whether an opened key is still in use.
+const LOOK: Duration = Duration::from_secs(30);
 
 fn label(name: &str) -> String {
     format!("key:{name}")
@@ -41,7 +53,7 @@ fn label(name: &str) -> String {
 
 impl Keys {
     pub fn new(journal: Journal, vault: Vault) -> Self {
-        Self { journal, vault: Arc::new(vault) }
+        Self { journal, vault: Arc::new(vault), read: Arc::default() }
     }
 
     pub async fn secret(&self, name: &str) -> Result<SecretString, EngineError> {
@@ -67,44 +79,103 @@ impl Keys {
         export: &[u8],
         passphrase: Option<&SecretString>,
     ) -> Result<KeyStatus, EngineError> {
-        let key = PgpKey::import(name, export, passphrase)?;
-        let sealed = key.to_keep().map(|text| self.vault.seal(&label(name), text));
-        let record = KeyRecord {
-            name: name.to_owned(),
-            fingerprint: key.fingerprint(),
-            certificate: key.certificate_text()?,
-            sealed,
-            changed: clock::now(),
+        let records = self.journal.keys().await?;
+        let known = records.iter().find(|record| record.name == name);
+        let (named, text, passphrase) = (name.to_owned(), export.to_vec(), passphrase.cloned());
+        let imported = apart(move || PgpKey::import(&named, &text, passphrase.as_ref())).await?;
+        let mut key = match (imported, known) {
+            (Ok(key), _) => key,
+            // It may be what revokes a key that is here.
+            (Err(KeyError::NotAKey), Some(known)) => {
+                let mut key = self.read(known)?;
+                if !key.revoke_by(export)? {
+                    return Err(KeyError::NotAKey.into());
+                }
+                key
+            }
+            (Err(error), _) => return Err(error.into()),
         };
-        if let Some(old) = self.journal.keys().await?.into_iter().find(|k| k.name == name)
-            && old.fingerprint != record.fingerprint
+        let fingerprint = key.fingerprint();
+        if let Some(old) = known
+            && old.fingerprint != fingerprint
         {
             return Err(EngineError::NotNow(format!(
                 "the name \"{name}\" belongs to another key ({}); remove that one first, or choose another name",
                 old.fingerprint
             )));
         }
+        // All copies of one key know the same afterwards, whatever they are called: a revocation counts everywhere.
+        let copies: Vec<_> = records.iter().filter(|record| record.fingerprint == fingerprint).collect();
+        for record in &copies {
+            key.learn(&self.read(record)?);
+        }
+        let (certificate, changed) = (key.certificate_text()?, clock::now());
+        for record in copies.iter().filter(|record| record.name != name && record.certificate != certificate) {
+            self.journal.set_key(KeyRecord { certificate: certificate.clone(), ..(*record).clone() }).await?;
+        }
+        // A copy without its secret part takes none away.
+        let sealed = match key.to_keep() {
+            Some(text) => Some(self.vault.seal(&label(name), text)),
+            None => known.and_then(|known| known.sealed.clone()),
+        };
+        let record = KeyRecord { name: name.to_owned(), fingerprint, certificate, sealed, changed };
         self.journal.set_key(record.clone()).await?;
-        status(&key, record.changed)
+        self.forget();
+        status(&self.read(&record)?, changed)
     }
 
-    fn open(&self, record: &KeyRecord) -> Result<PgpKey, EngineError> {
+    /// Removes a key; answers whether there was one.
+    pub async fn remove(&self, name: &str) -> Result<bool, EngineError> {
+        let was_there = self.journal.remove_key(name).await?;
+        self.forget();
+        Ok(was_there)
+    }
+
+    fn forget(&self) {
+        *self.ring() = None;
+    }
+
+    fn ring(&self) -> MutexGuard<'_, Option<Ring>> {
+        self.read.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn read(&self, record: &KeyRecord) -> Result<PgpKey, EngineError> {
         let secret =
             record.sealed.as_ref().map(|sealed| self.vault.open_sealed(&label(&record.name), sealed)).transpose()?;
         Ok(PgpKey::from_kept(&record.name, &record.certificate, secret.as_ref())?)
     }
 
-    /// Every key, opened.
-    pub async fn all(&self) -> Result<Vec<PgpKey>, EngineError> {
-        self.journal.keys().await?.iter().map(|record| self.open(record)).collect()
+    /// Every key. Secret parts are not opened here: whoever needs one does that, on a thread for hard work.
+    pub async fn all(&self) -> Result<Ring, EngineError> {
+        if let Some(ring) = self.ring().clone() {
+            return Ok(ring);
+        }
+        let (records, this) = (self.journal.keys().await?, self.clone());
+        let read = move || records.iter().map(|record| this.read(record).map(Arc::new)).collect::<Result<Vec<_>, _>>();
+        let ring = Arc::new(apart(read).await??);
+        *self.ring() = Some(ring.clone());
+        Ok(ring)
+    }
+
+    /// Closes secret parts that nobody uses any more, until the service stops.
+    pub async fn close_unused(self, cancel: CancellationToken) {
+        loop {
+            tokio::select! {
+                () = tokio::time::sleep(LOOK) => {}
+                () = cancel.cancelled() => return,
+            }
+            let ring = self.ring().clone();
+            ring.iter().flat_map(|ring| ring.iter()).for_each(|key| key.close_unused(Instant::now()));
+        }
     }
 
     pub async fn statuses(&self) -> Result<Vec<KeyStatus>, EngineError> {
-        let mut all = Vec::new();
-        for record in self.journal.keys().await? {
-            all.push(status(&self.open(&record)?, record.changed)?);
-        }
-        Ok(all)
+        let (records, ring) = (self.journal.keys().await?, self.all().await?);
+        let status_of = move || {
+            let changed = |key: &PgpKey| records.iter().find(|r| r.name == key.name).map(|record| record.changed);
+            ring.iter().filter_map(|key| Some(status(key, changed(key)?))).collect::<Result<Vec<_>, _>>()
+        };
+        apart(status_of).await?
     }
 
     /// A key's armoured text for a partner, or with its secret part.
@@ -114,10 +185,15 @@ impl Keys {
         if !with_secret {
             return Ok(record.certificate.clone());
         }
-        self.open(record)?
+        self.read(record)?
             .secret_text()
             .ok_or_else(|| EngineError::NotNow(format!("the key \"{name}\" has no secret part here")))
     }
+}
+
+/// Does hard work where nobody waits for the thread.
+async fn apart<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, EngineError> {
+    tokio::task::spawn_blocking(work).await.map_err(|error| EngineError::NotNow(format!("it broke off: {error}")))
 }
 
 fn status(key: &PgpKey, changed: Timestamp) -> Result<KeyStatus, EngineError> {

@@ -3,36 +3,35 @@
 //! It knows no protocol and no HTTP. What is decided comes from `wetbank-core`, what is done
 //! goes through `wetbank-places` and `wetbank-crypt`, and every step is in `wetbank-journal`
 //! before and after it has an effect, so that a stop at any instant loses nothing.
+//!
+//! A file goes through its rooms in one direction, and each knows only those below it: `intake` takes it in,
+//! `queue` has it wait for its turn, `runner` asks what comes next and records what came of it, `effects` do it, in
+//! places that lie at the `moorings`, as it is `arranged`. `engine` is the front that the service calls.
 
-mod arrangement;
-mod book;
+mod arranged;
 mod calendar;
-mod chain;
-mod claims;
 mod clock;
+mod effects;
 mod engine;
 mod error;
 mod events;
 mod grants;
-mod health;
-mod join;
+mod guarded;
+mod intake;
 mod keys;
+mod moorings;
 mod outbox;
-mod probe;
-mod reading;
-mod recover;
+mod queue;
+mod record;
 mod runner;
-mod scheduler;
-mod step;
-mod transfer;
-mod watch;
 
-pub use arrangement::{Arrangement, LiveRule};
-pub use book::{BookChange, BookDiff, ChangeKind};
+pub use arranged::book::{BookChange, BookDiff, ChangeKind};
+pub use arranged::{Arrangement, LiveRule};
+pub use effects::REMOVED;
 pub use engine::{
     Begun, CalendarImport, CalendarStatus, CodeToType, DatabaseStatus, Engine, EngineOptions, ExplainedFile,
     NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, PartnerStatus, PlaceStatus, SignInOffer, SignInState,
-    SignalCall, SignalRefusal, Warning, signal_proof,
+    SignalCall, SignalRefusal, StoppedRun, Warning, signal_proof,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};

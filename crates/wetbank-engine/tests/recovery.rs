@@ -38,7 +38,8 @@ impl Killed {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         let data = folder.path().join("data");
-        let engine = Engine::start(EngineOptions { data: data.clone(), programs: None }).await.unwrap();
+        let engine =
+            Engine::start(EngineOptions { data: data.clone(), programs: None, new_vault_key: false }).await.unwrap();
         let book = BOOK.replace('@', &folder.path().display().to_string()).replace("STEP", step);
         engine.apply_book(&[("book.toml".to_owned(), book)], true, "test").await.unwrap();
         engine.stop().await;
@@ -69,7 +70,7 @@ impl Killed {
             id,
             item: work.item,
             branch: Some(0),
-            step: 0,
+            position: wetbank_core::Position::Step(0),
             kind: step,
             number: 1,
             began: Timestamp::now(),
@@ -112,7 +113,7 @@ impl Killed {
             target: file("archive:/a.csv"),
             size: 11,
             sha256: Some("0".repeat(64)),
-            blake3: "0".repeat(64),
+            blake3: Some("0".repeat(64)),
             output: None,
         };
         self.journal.intend(intention).await.unwrap();
@@ -121,7 +122,9 @@ impl Killed {
     /// Starts the service and waits until the item is at rest; answers it and its folder.
     async fn restarted(self) -> (ItemRecord, TempDir) {
         self.journal.close().await;
-        let engine = Engine::start(EngineOptions { data: self.path("data"), programs: None }).await.unwrap();
+        let engine = Engine::start(EngineOptions { data: self.path("data"), programs: None, new_vault_key: false })
+            .await
+            .unwrap();
         let end = Instant::now() + Duration::from_secs(20);
         loop {
             let item = engine.journal().items(self.work.run, 0, 10).await.unwrap().remove(0);

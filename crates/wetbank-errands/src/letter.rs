@@ -9,7 +9,8 @@ use std::{
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use jiff::Timestamp;
-use mail_parser::{Address, MessageParser, MimeHeaders};
+use mail_parser::{Address, ContentType, MessageParser, MimeHeaders};
+use wetbank_core::TEMPORARY_PREFIX;
 
 use crate::ErrandError;
 
@@ -73,7 +74,7 @@ pub fn take_out<W: Write>(
     let mut reader = Lines { input, line: Vec::new() };
     let mut taken = TakenOut::default();
     let mut names = HashSet::new();
-    let mut boundaries: Vec<Vec<u8>> = Vec::new();
+    let mut boundaries: Vec<(Vec<u8>, bool)> = Vec::new();
     let mut state: State<W> = State::Head(Vec::new());
     let mut left = most;
     let mut is_first = true;
@@ -100,16 +101,17 @@ pub fn take_out<W: Write>(
             }
             State::Head(head) => {
                 let head = std::mem::take(head);
-                let part = Part::read(&head, is_first)?;
+                let is_within_text = boundaries.last().is_some_and(|(_, is_text)| *is_text);
+                let part = Part::read(&head, is_first, is_within_text)?;
                 if std::mem::take(&mut is_first) {
                     taken.facts = facts(&head);
                 }
                 state = match part {
-                    Part::Several(boundary) if boundaries.len() < DEEPEST => {
-                        boundaries.push(boundary);
+                    Part::Several(boundary, is_text) if boundaries.len() < DEEPEST => {
+                        boundaries.push((boundary, is_text));
                         State::Skip
                     }
-                    Part::Several(_) => {
+                    Part::Several(..) => {
                         return Err(ErrandError::TooMuch("its parts lie too deep in each other".to_owned()));
                     }
                     Part::Text => State::Skip,
@@ -124,7 +126,7 @@ pub fn take_out<W: Write>(
                         let name = unique(&mut names, name);
                         let output = make(taken.attachments.len())?;
                         taken.attachments.push(Attachment { name: name.clone(), size: 0 });
-                        State::Body(Body { output, written, carry: Vec::new(), size: 0, name })
+                        State::Body(Body { output, written, carry: Vec::new(), size: 0, name, uu: Uu::Before })
                     }
                 };
             }
@@ -182,13 +184,13 @@ struct Met {
 }
 
 /// The boundary that a line is, of the innermost part first (RFC 2046, section 5.1.1).
-fn boundary(line: &[u8], boundaries: &[Vec<u8>]) -> Option<Met> {
+fn boundary(line: &[u8], boundaries: &[(Vec<u8>, bool)]) -> Option<Met> {
     let rest = line.strip_prefix(b"--")?;
     let (level, after) = boundaries
         .iter()
         .enumerate()
         .rev()
-        .find_map(|(level, boundary)| Some((level, rest.strip_prefix(boundary.as_slice())?)))?;
+        .find_map(|(level, (boundary, _))| Some((level, rest.strip_prefix(boundary.as_slice())?)))?;
     let trimmed = after.trim_ascii_end();
     match trimmed {
         b"" => Some(Met { level, is_last: false }),
@@ -203,11 +205,13 @@ enum Written {
     Base64,
     Quoted,
     Plain,
+    /// As Unix once wrote files into letters (POSIX, `uuencode`).
+    Uu,
 }
 
 enum Part {
-    /// It has parts itself, with this between them.
-    Several(Vec<u8>),
+    /// It has parts itself, with this between them; whether they all are one text.
+    Several(Vec<u8>, bool),
     /// It is what is read in the letter.
     Text,
     Attached {
@@ -217,7 +221,7 @@ enum Part {
 }
 
 impl Part {
-    fn read(head: &[u8], is_first: bool) -> Result<Self, ErrandError> {
+    fn read(head: &[u8], is_first: bool, is_within_text: bool) -> Result<Self, ErrandError> {
         // A part may have no headers at all, then it is text.
         let mut whole = head.to_vec();
         whole.extend_from_slice(b"\r\n");
@@ -231,23 +235,32 @@ impl Part {
             if boundary.is_empty() || boundary.len() > 200 {
                 return Err(ErrandError::Wrong("its parts cannot be told apart".to_owned()));
             }
-            return Ok(Self::Several(boundary.as_bytes().to_vec()));
+            let is_text = kind.and_then(|kind| kind.subtype()).is_some_and(|subtype| {
+                subtype.eq_ignore_ascii_case("related") || subtype.eq_ignore_ascii_case("alternative")
+            });
+            return Ok(Self::Several(boundary.as_bytes().to_vec(), is_text));
         }
         let placed = parsed.content_disposition();
         let named = placed
-            .and_then(|placed| placed.attribute("filename"))
-            .or_else(|| kind.and_then(|kind| kind.attribute("name")))
-            .map(str::to_owned);
-        let is_inline = placed.is_some_and(|placed| placed.is_inline());
+            .and_then(|placed| named(placed, "filename", head))
+            .or_else(|| kind.and_then(|kind| named(kind, "name", head)));
         let is_attached = placed.is_some_and(|placed| placed.is_attachment());
-        // A picture within the text is no file that somebody sends.
-        if !is_attached && (named.is_none() || (is_inline && parsed.content_id().is_some())) && !is("message") {
+        // What has a name is a file, also when it is to be shown within the text: some programs send all their files
+        // so. Only what the text itself is made of (RFC 2387) is none, as a picture in it.
+        let is_of_text = is_within_text && parsed.content_id().is_some();
+        if !is_attached && (named.is_none() || is_of_text) && !is("message") {
             return Ok(Self::Text);
         }
         let written = match parsed.content_transfer_encoding().map(str::to_ascii_lowercase).as_deref() {
             Some("base64") => Written::Base64,
             Some("quoted-printable") => Written::Quoted,
-            _ => Written::Plain,
+            Some("x-uuencode" | "x-uue" | "uuencode") => Written::Uu,
+            None | Some("7bit" | "8bit" | "binary" | "") => Written::Plain,
+            Some(other) => {
+                let other: String = other.escape_debug().take(40).collect();
+                let named = named.unwrap_or_default();
+                return Err(ErrandError::Wrong(format!("\"{named}\" in it is written as {other}, which is not known")));
+            }
         };
         let subtype = kind.and_then(|kind| kind.subtype()).unwrap_or("bin").to_ascii_lowercase();
         let ending = match subtype.as_str() {
@@ -261,15 +274,44 @@ impl Part {
     }
 }
 
-/// One part of a path that is no way out of anywhere.
+/// The name that a header tells. Written in full (`filename*=`, RFC 6266, section 4.3) it counts before the plain one,
+/// which is for old programs.
+fn named(told: &ContentType<'_>, attribute: &str, head: &[u8]) -> Option<String> {
+    let names: Vec<&str> =
+        told.attributes()?.iter().filter(|one| one.name == attribute).map(|one| one.value.as_ref()).collect();
+    let head = head.to_ascii_lowercase();
+    let at = |mark: &str| {
+        let mark = format!("{attribute}{mark}");
+        head.windows(mark.len()).position(|bytes| bytes == mark.as_bytes())
+    };
+    let full_is_last = matches!((at("*"), at("=")), (Some(full), Some(plain)) if full > plain);
+    let name = if full_is_last { names.last() } else { names.first() };
+    name.map(|name| (*name).to_owned())
+}
+
+/// Bytes of an attachment's name at most.
+const LONGEST_NAME: usize = 200;
+
+/// One part of a path that is no way out of anywhere, and none of our own unfinished files.
 fn plain_name(name: &str) -> String {
     let last = name.rsplit(['/', '\\']).next().unwrap_or_default();
     let clean: String = last.chars().map(|c| if c.is_control() { '_' } else { c }).collect();
-    let mut clean = clean.trim().to_owned();
-    while clean.len() > 200 {
-        clean.pop();
+    let clean = clean.trim();
+    let clean = if clean.starts_with(TEMPORARY_PREFIX) { &clean[1..] } else { clean };
+    if clean == "." || clean == ".." { String::new() } else { shortened(clean) }
+}
+
+/// A name of a length that file systems take, with its ending.
+fn shortened(name: &str) -> String {
+    let (stem, ending) = match name.rfind('.') {
+        Some(dot) if dot > 0 && name.len() - dot <= 20 => name.split_at(dot),
+        _ => (name, ""),
+    };
+    let mut stem = stem.to_owned();
+    while stem.len() + ending.len() > LONGEST_NAME {
+        stem.pop();
     }
-    if clean == "." || clean == ".." { String::new() } else { clean }
+    stem + ending
 }
 
 /// A name that no other attachment has.
@@ -322,6 +364,15 @@ struct Body<W> {
     carry: Vec<u8>,
     size: u64,
     name: String,
+    uu: Uu,
+}
+
+/// Where in what `uuencode` writes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Uu {
+    Before,
+    Within,
+    After,
 }
 
 impl<W: Write> Body<W> {
@@ -342,6 +393,11 @@ impl<W: Write> Body<W> {
                 self.carry.extend_from_slice(end);
                 self.put(text, left)
             }
+            Written::Uu => {
+                let text = line.strip_suffix(b"\n").unwrap_or(line);
+                let bytes = self.un_uu(text.strip_suffix(b"\r").unwrap_or(text))?;
+                self.put(&bytes, left)
+            }
             Written::Quoted => {
                 let before = std::mem::take(&mut self.carry);
                 self.put(&before, left)?;
@@ -352,6 +408,42 @@ impl<W: Write> Body<W> {
                 self.put(&text, left)
             }
         }
+    }
+
+    /// The bytes of a line of `uuencode`: its length, and four characters for three bytes.
+    fn un_uu(&mut self, line: &[u8]) -> Result<Vec<u8>, ErrandError> {
+        match self.uu {
+            Uu::Before => {
+                if line.starts_with(b"begin ") {
+                    self.uu = Uu::Within;
+                }
+                return Ok(Vec::new());
+            }
+            Uu::Within if line == b"end" => {
+                self.uu = Uu::After;
+                return Ok(Vec::new());
+            }
+            Uu::Within => {}
+            Uu::After => return Ok(Vec::new()),
+        }
+        let Some((length, digits)) = line.split_first() else { return Ok(Vec::new()) };
+        let value =
+            |digit: &u8| if (0x20..=0x60).contains(digit) { Ok((digit - 0x20) & 0x3f) } else { Err(self.wrong()) };
+        let length = usize::from(value(length)?);
+        let mut bytes = Vec::with_capacity(length + 2);
+        for four in digits.chunks(4) {
+            let mut values = [0; 4];
+            for (at, digit) in four.iter().enumerate() {
+                values[at] = value(digit)?;
+            }
+            let [a, b, c, d] = values;
+            bytes.extend([a << 2 | b >> 4, b << 4 | c >> 2, c << 6 | d]);
+        }
+        if bytes.len() < length {
+            return Err(self.wrong());
+        }
+        bytes.truncate(length);
+        Ok(bytes)
     }
 
     /// The bytes of a line, and whether it goes on in the next (RFC 2045, section 6.7).
@@ -399,6 +491,9 @@ impl<W: Write> Body<W> {
             digits.resize(digits.len().div_ceil(4) * 4, b'=');
             let bytes = self.decoded(&digits)?;
             self.put(&bytes, left)?;
+        }
+        if self.written == Written::Uu && self.uu != Uu::After {
+            return Err(self.wrong());
         }
         self.output.flush()?;
         Ok(self.size)

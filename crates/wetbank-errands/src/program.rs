@@ -5,7 +5,10 @@ use std::{
     ffi::OsString,
     fs,
     io::{self, Read, Write},
-    os::unix::{fs::MetadataExt, process::CommandExt},
+    os::{
+        fd::{AsFd, OwnedFd},
+        unix::{fs::MetadataExt, process::CommandExt},
+    },
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     sync::{
@@ -16,7 +19,12 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
+use rustix::{
+    event::{PollFd, PollFlags, Timespec, poll},
+    process::{
+        Pid, PidfdFlags, Signal, WaitId, WaitIdOptions, kill_process_group, pidfd_open, pidfd_send_signal, waitid,
+    },
+};
 use serde::Deserialize;
 
 use crate::ErrandError;
@@ -60,18 +68,20 @@ impl Programs {
     ///
     /// # Errors
     ///
-    /// `Refused` if others than its owner may write it, or it cannot be read as a list.
+    /// `Refused` if others than root and the service's user may write it or a folder above it, or it cannot be read as
+    /// a list.
     pub fn read(path: &Path) -> Result<Self, ErrandError> {
         let refused = |why: String| ErrandError::Refused(format!("{}: {why}", path.display()));
-        let metadata = match fs::metadata(path) {
-            Ok(metadata) => metadata,
+        let real = match fs::canonicalize(path) {
+            Ok(real) => real,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
             Err(error) => return Err(refused(error.to_string())),
         };
-        if metadata.mode() & 0o022 != 0 {
-            return Err(refused(
-                "others than its owner may write this file, so it is not believed; chmod go-w it".into(),
-            ));
+        for at in real.ancestors() {
+            let metadata = fs::metadata(at).map_err(|error| refused(error.to_string()))?;
+            if let Some(why) = others_may_change(&metadata) {
+                return Err(refused(format!("{} {why}, so this list is not believed", at.display())));
+            }
         }
         let text = fs::read_to_string(path).map_err(|error| refused(error.to_string()))?;
         let shape: Shape = toml::from_str(&text).map_err(|error| refused(error.message().to_owned()))?;
@@ -86,10 +96,27 @@ impl Programs {
         self.0.get(name)
     }
 
+    /// Where they are.
+    pub fn paths(&self) -> impl Iterator<Item = &Path> {
+        self.0.values().map(|one| one.path.as_path())
+    }
+
     /// The names of all.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.0.keys().map(String::as_str)
     }
+}
+
+/// Why somebody else than the owner of this machine and the service may put something else in the place of a file.
+fn others_may_change(metadata: &fs::Metadata) -> Option<&'static str> {
+    const STICKY: u32 = 0o1000;
+    let ours = [0, rustix::process::geteuid().as_raw()];
+    if !ours.contains(&metadata.uid()) {
+        return Some("belongs neither to root nor to the user of the service");
+    }
+    // In a folder like /tmp everybody may write, but change only what is theirs.
+    let is_shared = metadata.is_dir() && metadata.mode() & STICKY != 0;
+    (metadata.mode() & 0o022 != 0 && !is_shared).then_some("can be written by others than its owner (chmod go-w it)")
 }
 
 /// How a program is to be run.
@@ -120,14 +147,18 @@ pub struct Printed {
     pub complained: String,
 }
 
+/// By this all that a program started is found, also what has left its group.
+const MARK: &str = "WETBANK_PROGRAM";
+
 /// Runs a program to its end. What it prints goes to `output`. It gets no shell, nothing on its standard
-/// input, and none of our environment; when it takes too long or prints too much, it is ended with all that
-/// it started.
+/// input, and none of our environment; when it ends, takes too long or prints too much, all that it started is ended.
 ///
 /// # Errors
 ///
 /// `Wrong` if it cannot be started or says itself that it failed, `TooMuch` past a limit.
 pub fn run(program: &Allowed, running: &Running, output: impl Write + Send) -> Result<Printed, ErrandError> {
+    static COUNT: AtomicU64 = AtomicU64::new(0);
+    let mark = format!("{}-{}", std::process::id(), COUNT.fetch_add(1, Relaxed));
     let mut child = Command::new(&program.path)
         .args(&program.args)
         .args(&running.args)
@@ -137,6 +168,7 @@ pub fn run(program: &Allowed, running: &Running, output: impl Write + Send) -> R
         .env("LANG", "C.UTF-8")
         .envs(&program.environment)
         .envs(running.environment.iter().map(|(key, value)| (key, value)))
+        .env(MARK, &mark)
         .stdin(Stdio::null())
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
@@ -144,11 +176,14 @@ pub fn run(program: &Allowed, running: &Running, output: impl Write + Send) -> R
         .spawn()
         .map_err(|error| ErrandError::Wrong(format!("{} cannot be started: {error}", program.path.display())))?;
     let (printed, complaints) = (child.stdout.take(), child.stderr.take());
-    let size = AtomicU64::new(0);
+    let (size, is_over) = (AtomicU64::new(0), AtomicBool::new(false));
     let (ended, said, complained) = thread::scope(|scope| {
-        let out = scope.spawn(|| pass_on(printed, output, &size));
-        let complaints = scope.spawn(|| pass_on(complaints, io::sink(), &AtomicU64::new(0)));
+        let out = scope.spawn(|| pass_on(printed, output, &size, &is_over));
+        let complaints = scope.spawn(|| pass_on(complaints, io::sink(), &AtomicU64::new(0), &is_over));
         let ended = look_after(&mut child, running, &size);
+        end_marked(&mark);
+        // Whoever is left and holds the output open is not listened to any more.
+        is_over.store(true, Relaxed);
         (ended, out.join(), complaints.join())
     });
     let broken = |_| ErrandError::Io(io::Error::other("reading what it printed broke off"));
@@ -166,11 +201,24 @@ pub fn run(program: &Allowed, running: &Running, output: impl Write + Send) -> R
     Ok(Printed { size: size.load(Relaxed), said, complained })
 }
 
-/// Passes on what comes and keeps its end.
-fn pass_on(from: Option<impl Read>, mut to: impl Write, size: &AtomicU64) -> Result<String, ErrandError> {
+/// Passes on what comes and keeps its end. Once the program is over, only what is there already.
+fn pass_on(
+    from: Option<impl Read + AsFd>,
+    mut to: impl Write,
+    size: &AtomicU64,
+    is_over: &AtomicBool,
+) -> Result<String, ErrandError> {
     let Some(mut from) = from else { return Ok(String::new()) };
     let (mut buffer, mut kept) = (vec![0; 64 << 10], Vec::new());
     loop {
+        // Asked before: what was printed until then is read.
+        let was_over = is_over.load(Relaxed);
+        if !comes(&from)? {
+            if was_over {
+                break;
+            }
+            continue;
+        }
         let read = match from.read(&mut buffer) {
             Ok(0) => break,
             Ok(read) => read,
@@ -188,6 +236,17 @@ fn pass_on(from: Option<impl Read>, mut to: impl Write, size: &AtomicU64) -> Res
     let from = kept.len().saturating_sub(KEPT);
     let text = String::from_utf8_lossy(&kept[from..]).into_owned();
     Ok(text.chars().map(|c| if c.is_control() && c != '\n' && c != '\t' { '\u{fffd}' } else { c }).collect())
+}
+
+/// Whether something can be read, or the end is there; it is waited for a moment.
+fn comes(from: &impl AsFd) -> io::Result<bool> {
+    let mut asked = [PollFd::new(from, PollFlags::IN)];
+    let wait = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
+    match poll(&mut asked, Some(&wait)) {
+        Ok(ready) => Ok(ready > 0),
+        Err(rustix::io::Errno::INTR) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
 }
 
 /// Waits for the end, or brings it about.
@@ -232,6 +291,37 @@ fn end_group(child: &Child, signal: Signal) {
     if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
         let _ = kill_process_group(group, signal);
     }
+}
+
+/// Ends what a program started and what has left its group since (setsid). It is known by its environment, which it
+/// gets from the program; again and again, because one may start another just now.
+fn end_marked(mark: &str) {
+    let mark = format!("{MARK}={mark}");
+    for _ in 0..100 {
+        let marked = marked(mark.as_bytes());
+        if marked.is_empty() {
+            return;
+        }
+        for (id, handle) in marked {
+            // The number may be another's by now: the handle is not.
+            if pidfd_send_signal(&handle, Signal::KILL).is_err() {
+                tracing::warn!(process = id, "what a program left running cannot be ended");
+            }
+        }
+        thread::sleep(LOOK);
+    }
+}
+
+/// The processes whose environment has a mark.
+fn marked(mark: &[u8]) -> Vec<(i32, OwnedFd)> {
+    let Ok(processes) = fs::read_dir("/proc") else { return Vec::new() };
+    let ids = processes.flatten().filter_map(|entry| entry.file_name().to_str()?.parse::<i32>().ok());
+    let is_marked = |id: i32| {
+        let handle = pidfd_open(Pid::from_raw(id)?, PidfdFlags::empty()).ok()?;
+        let environment = fs::read(format!("/proc/{id}/environ")).ok()?;
+        environment.split(|byte| *byte == 0).any(|variable| variable == mark).then_some((id, handle))
+    };
+    ids.filter_map(is_marked).collect()
 }
 
 #[cfg(test)]

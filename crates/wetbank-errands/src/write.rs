@@ -3,7 +3,10 @@
 use jiff::Timestamp;
 use lettre::{
     Message,
-    message::{Attachment, Mailbox, MultiPart, SinglePart, header::ContentType},
+    message::{
+        Attachment, Body, Mailbox, MultiPart, SinglePart,
+        header::{ContentTransferEncoding, ContentType},
+    },
 };
 
 use crate::ErrandError;
@@ -61,16 +64,12 @@ pub fn write_letter(letter: Letter) -> Result<Vec<u8>, ErrandError> {
         return Ok(message.singlepart(text).map_err(failed)?.formatted());
     }
     let kind = ContentType::parse("application/octet-stream").map_err(|e| ErrandError::Wrong(e.to_string()))?;
-    let parts = letter.files.into_iter().fold(MultiPart::mixed().singlepart(text), |parts, file| {
+    let mut parts = MultiPart::mixed().singlepart(text);
+    for file in letter.files {
         // Base64 whatever it holds: what comes out must be what went in, to the last line end.
-        let body = lettre::message::Body::new_with_encoding(
-            file.content,
-            lettre::message::header::ContentTransferEncoding::Base64,
-        );
-        match body {
-            Ok(body) => parts.singlepart(Attachment::new(file.name).body(body, kind.clone())),
-            Err(_) => parts,
-        }
-    });
+        let body = Body::new_with_encoding(file.content, ContentTransferEncoding::Base64)
+            .map_err(|_| ErrandError::Wrong(format!("\"{}\" cannot be attached", file.name)))?;
+        parts = parts.singlepart(Attachment::new(file.name).body(body, kind.clone()));
+    }
     Ok(message.multipart(parts).map_err(failed)?.formatted())
 }

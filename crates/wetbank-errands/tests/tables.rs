@@ -8,7 +8,7 @@ use sqlx::{
     ConnectOptions, Executor,
     sqlite::{SqliteConnectOptions, SqliteSynchronous},
 };
-use wetbank_core::{Asked, Database, DatabaseKind, Name};
+use wetbank_core::{Asked, Database, DatabaseKind, Name, Numbers, Twice};
 use wetbank_errands::{Extracting, Loading, Source, extract, load, new_sqlite};
 
 struct Made {
@@ -42,6 +42,9 @@ impl Made {
             table: "t".to_owned(),
             columns: Vec::new(),
             separator: b',',
+            numbers: Numbers::default(),
+            twice: Twice::Refuse,
+            missing_stay_empty: false,
             encoding: "utf-8".to_owned(),
             leave_out: false,
             replace: false,
@@ -147,7 +150,7 @@ async fn a_load_is_done_once_and_wholly_or_not_at_all() {
     assert!(made.load("a,b\n1,2.5\n2,\n", "one").await.unwrap().before);
     let error = made.load("a,b\n3,1\n,2\n4,x\n", "two").await.unwrap_err().to_string();
     assert_eq!(error, "2 rows do not fit, so none was loaded: line 3: a is empty; line 4: b is \"x\", not a number");
-    assert_eq!(made.load("a\n5\n", "two").await.unwrap().rows, 1, "what failed left no mark");
+    assert_eq!(made.load("a,b\n5,\n", "two").await.unwrap().rows, 1, "what failed left no mark");
     assert_eq!(made.extract("SELECT a, b FROM t ORDER BY a", b',').await.1, "a,b\n1,2.5\n2,\n5,\n");
     assert!(made.load("a,c\n1,2\n", "three").await.unwrap_err().to_string().contains("no column \"c\"; it has a, b"));
 }
@@ -194,4 +197,69 @@ async fn a_table_comes_out_as_of_one_moment_while_others_write_to_it() {
         assert!(seen.len() > 1, "{mode}: nothing was written meanwhile");
         writer.abort();
     }
+}
+
+#[tokio::test]
+async fn a_header_that_is_there_twice_is_refused_unless_it_is_said_which_counts() {
+    let made = made("CREATE TABLE t (station TEXT, level REAL);").await;
+    let text = "station,level,level\nB12,3.5,4.5\n";
+    let refused = made.load(text, "once").await.unwrap_err();
+    assert!(refused.to_string().contains("\"level\" twice"), "{refused}");
+    for (twice, level) in [(Twice::First, "3.5"), (Twice::Last, "4.5")] {
+        let loading = Loading {
+            table: "t".to_owned(),
+            columns: Vec::new(),
+            separator: b',',
+            encoding: "iso-8859-1".to_owned(),
+            numbers: Numbers::default(),
+            twice,
+            missing_stay_empty: false,
+            leave_out: false,
+            replace: true,
+            key: format!("{twice:?}"),
+        };
+        load(&made.source, loading, std::io::Cursor::new(text.as_bytes().to_vec())).await.unwrap();
+        assert_eq!(made.extract("SELECT level FROM t", b',').await.1, format!("level\n{level}\n"));
+    }
+}
+
+#[tokio::test]
+async fn a_column_that_the_file_does_not_have_is_refused_unless_it_may_stay_empty_or_fills_itself() {
+    let made = made(
+        "CREATE TABLE t (id INTEGER PRIMARY KEY, station TEXT, level REAL, remark TEXT, at TEXT DEFAULT CURRENT_TIMESTAMP);",
+    )
+    .await;
+    let refused = made.load("station,level\nB12,3.5\n", "once").await.unwrap_err().to_string();
+    assert!(refused.contains("no column \"remark\"") && refused.contains("missing = \"empty\""), "{refused}");
+    made.load("station,level,remark\nB12,3.5,\n", "twice").await.unwrap();
+    let loading = Loading {
+        table: "t".to_owned(),
+        columns: Vec::new(),
+        separator: b',',
+        encoding: "utf-8".to_owned(),
+        numbers: Numbers::default(),
+        twice: Twice::Refuse,
+        missing_stay_empty: true,
+        leave_out: false,
+        replace: false,
+        key: "empty".to_owned(),
+    };
+    load(&made.source, loading, std::io::Cursor::new(b"station,level\nB13,4.5\n".to_vec())).await.unwrap();
+    assert_eq!(made.extract("SELECT station, remark FROM t", b',').await.1, "station,remark\nB12,\nB13,\n");
+}
+
+#[tokio::test]
+async fn a_text_that_the_database_would_make_another_number_of_is_refused_and_one_in_a_column_of_texts_stays() {
+    let text = "code\n70.10\n";
+    for declared in ["TEXT", "VARCHAR(10)", "CLOB", ""] {
+        let made = made(&format!("CREATE TABLE t (code {declared});")).await;
+        made.load(text, "once").await.unwrap();
+        assert_eq!(made.extract("SELECT code FROM t", b',').await.1, text, "{declared}");
+    }
+    let made = made("CREATE TABLE t (code STRING, sum NUMERIC DEFAULT 0);").await;
+    let refused = made.load(text, "once").await.unwrap_err().to_string();
+    assert!(refused.contains("code is \"70.10\"") && refused.contains("would keep 70.1"), "{refused}");
+    made.load("code,sum\nB12,70.10\n12,1e5\n", "well").await.unwrap();
+    let long = made.load("code,sum\nB12,12345678901234567890.123\n", "long").await.unwrap_err().to_string();
+    assert!(long.contains("would keep 12345678901234567000"), "{long}");
 }

@@ -1,2 +1,2 @@
-SELECT id AS "id!", item, step, kind, place, path, intent, size, sha256, blake3
-FROM attempt WHERE outcome = 'going' AND item = ?1 ORDER BY id DESC LIMIT 1
+SELECT id AS "id!", item, step, kind, place, path, intent, size, sha256, blake3, outcome
+FROM attempt WHERE item = ?1 AND (outcome = 'going' OR intent IS NOT NULL) ORDER BY id DESC LIMIT 1

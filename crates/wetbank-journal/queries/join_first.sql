@@ -1,3 +1,5 @@
 SELECT place, path, depth FROM item i
-WHERE run = ?1 AND branch = ?2 AND step = ?3 AND state = 'joining' AND NOT EXISTS (SELECT 1 FROM made WHERE source = i.id)
+WHERE run = ?1 AND branch = ?2 AND step = ?3 AND state = 'joining'
+  AND state IN ('queued', 'working', 'waiting', 'joining', 'held')
+  AND NOT EXISTS (SELECT 1 FROM made WHERE source = i.id)
 ORDER BY id LIMIT 1

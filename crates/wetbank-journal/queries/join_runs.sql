@@ -1,1 +1,2 @@
-SELECT DISTINCT run FROM item WHERE state = 'joining'
+SELECT DISTINCT run FROM item
+WHERE state = 'joining' AND state IN ('queued', 'working', 'waiting', 'joining', 'held')

@@ -45,11 +45,11 @@ pub(crate) async fn start(connection: &mut SqliteConnection, starts: &[AttemptSt
             let place = target.map(|t| t.place.as_str());
             let path = target.map(|t| hex(t.path.as_bytes()));
             let began = start.began.as_millisecond();
-            (start.id, start.item, start.step, start.kind, start.number, began, place, path, &start.intent)
+            (start.id, start.item, start.position.code(), start.kind, start.number, began, place, path, &start.intent)
         })
         .collect();
     over!(connection, "queries/attempts_start.sql", attempts);
-    let items: Vec<_> = starts.iter().map(|start| (start.item, start.branch, start.step)).collect();
+    let items: Vec<_> = starts.iter().map(|start| (start.item, start.branch, start.position.code())).collect();
     over!(connection, "queries/items_working.sql", items);
     Ok(())
 }
@@ -77,13 +77,18 @@ pub(crate) async fn put_outputs(
     Ok(())
 }
 
+/// Whether nothing more happens to an item, whatever anybody wants.
+fn is_over(state: ItemState) -> bool {
+    matches!(state, ItemState::Done | ItemState::Skipped)
+}
+
 pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progress]) -> Done {
     let ends: Vec<_> = progress
         .iter()
         .filter_map(|p| p.end.as_ref())
         .map(|end| {
             let ended = end.ended.as_millisecond();
-            (end.id, ended, end.outcome.as_str(), &end.code, &end.message, &end.remedy, end.size)
+            (end.id, ended, end.outcome.as_str(), &end.code, &end.message, &end.remedy, end.size, end.unclear)
         })
         .collect();
     over!(connection, "queries/attempts_end.sql", ends);
@@ -93,16 +98,20 @@ pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progre
         .filter_map(|end| Some((end.id * 2 + 1, end.also_named.as_ref()?)))
         .collect();
     over!(connection, "queries/names_put.sql", names);
+    let settled: Vec<_> = progress.iter().filter_map(|p| p.settled).collect();
+    over!(connection, "queries/attempts_settle.sql", settled);
+    let over: Vec<_> = progress.iter().map(|p| &p.change).filter(|c| is_over(c.state)).map(|c| c.item).collect();
+    over!(connection, "queries/results_end.sql", over);
     let changes: Vec<_> = progress
         .iter()
         .map(|p| {
             let c = &p.change;
-            let is_over = matches!(c.state, ItemState::Done | ItemState::Skipped);
+            let is_over = is_over(c.state);
             let ended = is_over.then(|| c.at.as_millisecond());
             // Nobody goes on with an item that is over.
             let hand = c.hand.as_ref().filter(|_| !is_over);
             let due = c.due.map(|due| due.as_millisecond());
-            (c.item, c.state.as_str(), c.step, hand, c.failures, due, &c.why, ended, c.branch)
+            (c.item, c.state.as_str(), c.position.code(), hand, c.failures, due, &c.why, ended, c.branch)
         })
         .collect();
     over!(connection, "queries/items_change.sql", changes);

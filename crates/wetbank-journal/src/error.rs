@@ -13,6 +13,18 @@ pub enum JournalError {
         #[source]
         source: sqlx::Error,
     },
+    /// The file is a journal, but parts of it are not what was written there.
+    #[error(
+        "journal {path} is damaged: {what}. Nothing was changed. Keep a copy of the data folder as it is; then put \
+         back the last backup of it, or have what can be read written into a new file with: \
+         sqlite3 {path} .recover | sqlite3 recovered.db"
+    )]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong, in the words of the database.
+        what: String,
+    },
     /// The journal was written by a newer version.
     #[error("journal cannot be brought up to date")]
     Migrate(#[from] sqlx::migrate::MigrateError),

@@ -1,19 +1,15 @@
 //! What was done: runs, items, attempts, holds, traces, counts.
 
-use std::collections::HashSet;
-
 use jiff::Timestamp;
 use wetbank_core::FilePath;
 
 use crate::{
     AttemptRecord, Count, HoldRecord, HourCount, ItemRecord, Journal, JournalError, RunFilter, RunRecord, RunSummary,
-    TraceRecord, records,
+    records,
 };
 
 /// The longest page of anything.
-const PAGE: u32 = 500;
-/// The trigram index finds nothing shorter.
-const SHORTEST_TRACE: usize = 3;
+pub(crate) const PAGE: u32 = 500;
 
 fn optional_file(place: Option<&str>, path: Option<&[u8]>) -> Result<Option<FilePath>, sqlx::Error> {
     match (place, path) {
@@ -75,7 +71,7 @@ impl Journal {
                     size: row.size.cast_unsigned(),
                     state: records::state(&row.state),
                     branch: row.branch,
-                    step: row.step,
+                    position: records::position(row.branch, row.step),
                     failures: row.failures,
                     due: row.due.map(records::time),
                     why: row.why,
@@ -93,7 +89,7 @@ impl Journal {
             .map(|row| {
                 Ok(AttemptRecord {
                     id: row.id,
-                    step: row.step,
+                    position: records::position(Some(0), row.step),
                     kind: row.kind,
                     number: row.number,
                     began: records::time(row.began),
@@ -121,11 +117,12 @@ impl Journal {
                     item: row.item,
                     run: row.run,
                     rule: row.rule,
+                    version: row.version,
                     kind: records::kind(&row.kind),
                     file: records::file(&row.place, &row.path)?,
                     size: row.size.cast_unsigned(),
                     branch: row.branch,
-                    step: row.step,
+                    position: records::position(row.branch, row.step),
                     since: records::time(row.since),
                     code: row.code,
                     why: row.why,
@@ -145,70 +142,6 @@ impl Journal {
         let (place, path) = (file.place.as_str(), file.path.as_bytes());
         let row = sqlx::query_file!("queries/output_get.sql", place, path).fetch_optional(&self.read).await?;
         Ok(row.map(|row| (row.fingerprint, row.rule)))
-    }
-
-    /// Items whose name, or a name given to them on the way, holds the text; or one of whose
-    /// SHA-256 checksums begins with it. Newest first.
-    pub async fn trace(&self, text: &str, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
-        let limit = limit.clamp(1, PAGE);
-        // Items that may have the text in their name, and those that are known to be asked for.
-        let (mut items, mut sure) = (Vec::new(), HashSet::new());
-        if text.chars().count() >= SHORTEST_TRACE {
-            // Without `detail` FTS5 knows no phrases: ask for every trigram, and compare names below. A
-            // name given on the way is kept in the index alone, so it cannot be compared.
-            let folded: Vec<char> = text.chars().collect();
-            let query = folded
-                .windows(SHORTEST_TRACE)
-                .map(|three| format!("\"{}\"", three.iter().collect::<String>().replace('"', "\"\"")))
-                .collect::<Vec<_>>()
-                .join(" AND ");
-            let (before, take) = (i64::MAX, limit * 2);
-            let rows = sqlx::query_file!("queries/names_like.sql", query, before, take).fetch_all(&self.read).await?;
-            for row in rows {
-                if row.rowid % 2 == 0 {
-                    items.push(row.rowid / 2);
-                    continue;
-                }
-                let attempt = row.rowid / 2;
-                let item = sqlx::query_file_scalar!("queries/attempt_item.sql", attempt).fetch_optional(&self.read);
-                sure.extend(item.await?);
-            }
-        }
-        if text.len() >= 8 && text.bytes().all(|b| b.is_ascii_hexdigit()) {
-            let start = text.to_ascii_lowercase();
-            let end = format!("{start}g");
-            sure.extend(
-                sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end).fetch_all(&self.read).await?,
-            );
-        }
-        items.extend(&sure);
-        items.sort_unstable_by(|a, b| b.cmp(a));
-        items.dedup();
-        let mut found = Vec::with_capacity(items.len());
-        let wanted = text.to_lowercase();
-        for item in items {
-            if found.len() == limit as usize {
-                break;
-            }
-            if let Some(row) = sqlx::query_file!("queries/trace_item.sql", item).fetch_optional(&self.read).await? {
-                let file = records::file(&row.place, &row.path)?;
-                if !sure.contains(&item) && !file.path.to_string().to_lowercase().contains(&wanted) {
-                    continue;
-                }
-                found.push(TraceRecord {
-                    item: row.id,
-                    run: row.run,
-                    rule: row.rule,
-                    file,
-                    size: row.size.cast_unsigned(),
-                    state: records::state(&row.state),
-                    why: row.why,
-                    taken: records::time(row.taken),
-                    ended: row.ended.map(records::time),
-                });
-            }
-        }
-        Ok(found)
     }
 
     /// How many items are queued, working, waiting, held.

@@ -7,7 +7,7 @@ use std::{
 
 use jiff::Timestamp;
 use sqlx::SqliteConnection;
-use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name};
+use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name, Position};
 
 use crate::{
     Journal, JournalError, Work,
@@ -292,7 +292,7 @@ pub(crate) fn blank(
         size: 0,
         state: ItemState::Queued,
         branch: None,
-        step: 0,
+        position: Position::Branching,
         hand: None,
         failures: 0,
         due: None,
@@ -301,6 +301,7 @@ pub(crate) fn blank(
         started: at,
         cause,
         about: None,
+        unclear: false,
     }
 }
 

@@ -3,7 +3,7 @@
 use std::sync::atomic::Ordering::Relaxed;
 
 use jiff::Timestamp;
-use wetbank_core::{FilePath, ItemKind, ItemState};
+use wetbank_core::{FilePath, ItemKind, ItemState, Position};
 
 use crate::{
     Journal, JournalError, Progress, Work,
@@ -62,8 +62,8 @@ pub struct NewPart {
     pub fingerprint: String,
     /// Its size in bytes.
     pub size: u64,
-    /// The position where it goes on.
-    pub step: usize,
+    /// Where it goes on.
+    pub position: Position,
     /// The file in hand, as the engine wrote it.
     pub hand: String,
 }
@@ -128,6 +128,8 @@ impl Journal {
                     sqlx::query_file!("queries/join_link.sql", item, run, branch, step)
                         .execute(&mut *connection)
                         .await?;
+                    let begun = vec![item];
+                    over!(connection, "queries/results_begin.sql", begun);
                     let names = vec![(item * 2, records::path(&path).to_string())];
                     over!(connection, "queries/names_put.sql", names);
                     Ok(Some(item))
@@ -177,6 +179,8 @@ impl Journal {
         at: Timestamp,
     ) -> Result<Vec<Work>, JournalError> {
         let (ids, whole, now) = (self.ids.clone(), whole.clone(), at.as_millisecond());
+        // The record of the split may be the first that tells the branch.
+        let branch = progress.change.branch;
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
@@ -187,10 +191,12 @@ impl Journal {
                         fingerprint: part.fingerprint,
                         size: part.size,
                         state: ItemState::Queued,
-                        step: part.step,
+                        branch,
+                        position: part.position,
                         hand: Some(part.hand),
                         failures: 0,
                         due: None,
+                        unclear: false,
                         taken: records::time(now),
                         ..whole.clone()
                     };
@@ -210,7 +216,7 @@ impl Journal {
                                 w.size,
                                 w.depth,
                                 w.branch,
-                                w.step,
+                                w.position.code(),
                                 &w.hand,
                             )
                         })
@@ -221,6 +227,8 @@ impl Journal {
                     }
                     let made: Vec<_> = works.iter().map(|w| (whole.item, w.item)).collect();
                     over!(connection, "queries/made_put.sql", made);
+                    let begun: Vec<_> = works.iter().map(|w| w.item).collect();
+                    over!(connection, "queries/results_begin.sql", begun);
                     let names: Vec<_> = works.iter().map(|w| (w.item * 2, w.file.path.to_string())).collect();
                     over!(connection, "queries/names_put.sql", names);
                     bulk::record(connection, &[progress]).await?;

@@ -17,6 +17,7 @@ mod progress;
 mod records;
 mod starting;
 mod states;
+mod trace;
 mod works;
 mod writer;
 
@@ -32,3 +33,4 @@ pub use records::{
 };
 pub use starting::NewRun;
 pub use states::PlaceState;
+pub use writer::Trouble;

@@ -1,18 +1,26 @@
 use std::{
     path::Path,
     sync::{Arc, atomic::AtomicI64},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use sqlx::{
-    ConnectOptions, SqlitePool,
+    ConnectOptions, SqliteConnection, SqlitePool,
     sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous},
 };
 
-use crate::{JournalError, writer::Writer};
+use crate::{JournalError, Trouble, writer::Writer};
 
 /// Readers at once. Reads are short; more would only compete for the two or four cores.
 const READERS: u32 = 4;
+
+/// The check at the start takes this long at most: about a gigabyte.
+const CHECKED_FOR: Duration = Duration::from_secs(5);
+/// Between two looks at the clock, in steps of SQLite's machine.
+const STEPS: i32 = 10_000;
+/// SQLite's numbers for a query that was stopped, and for a file that is damaged.
+const INTERRUPTED: &str = "9";
+const CORRUPT: &str = "11";
 
 /// A handle on the journal; clones share it.
 #[derive(Debug, Clone)]
@@ -30,6 +38,30 @@ pub(crate) struct Ids {
     pub attempt: AtomicI64,
 }
 
+/// Looks whether the file is what was written, as far as it can be read in a few seconds: a damaged page is to be
+/// found before work depends on it.
+async fn check(connection: &mut SqliteConnection, path: &Path) -> Result<(), JournalError> {
+    let failed = |source| JournalError::Open { path: path.to_owned(), source };
+    let damaged = |what: String| JournalError::Damaged { path: path.to_owned(), what };
+    let began = Instant::now();
+    connection.lock_handle().await.map_err(failed)?.set_progress_handler(STEPS, move || began.elapsed() < CHECKED_FOR);
+    let found = sqlx::query_scalar::<_, String>("PRAGMA quick_check(3)").fetch_all(&mut *connection).await;
+    connection.lock_handle().await.map_err(failed)?.remove_progress_handler();
+    match found {
+        Ok(lines) if lines == ["ok"] => Ok(()),
+        Ok(lines) => Err(damaged(lines.join("; "))),
+        Err(sqlx::Error::Database(error)) => match error.code().as_deref() {
+            Some(INTERRUPTED) => {
+                tracing::info!("the journal is so large that only the beginning of it was checked");
+                Ok(())
+            }
+            Some(CORRUPT) => Err(damaged(error.message().to_owned())),
+            _ => Err(failed(sqlx::Error::Database(error))),
+        },
+        Err(error) => Err(failed(error)),
+    }
+}
+
 impl Journal {
     /// Opens `journal.db` in a folder, creating and migrating it as needed.
     pub async fn open(folder: &Path) -> Result<Self, JournalError> {
@@ -45,7 +77,13 @@ impl Journal {
             .statement_cache_capacity(200)
             .pragma("journal_size_limit", "67108864")
             .disable_statement_logging();
-        let mut connection = options.connect().await.map_err(failed)?;
+        let mut connection = options.connect().await.map_err(|error| match error {
+            sqlx::Error::Database(error) if error.code().as_deref() == Some(CORRUPT) => {
+                JournalError::Damaged { path: path.clone(), what: error.message().to_owned() }
+            }
+            error => failed(error),
+        })?;
+        check(&mut connection, &path).await?;
         sqlx::migrate!("./migrations").run(&mut connection).await?;
         let ids = sqlx::query_file!("queries/max_ids.sql").fetch_one(&mut connection).await?;
         let read = SqlitePoolOptions::new()
@@ -63,9 +101,20 @@ impl Journal {
         })
     }
 
+    /// How many secrets and secret keys are sealed in it.
+    pub async fn sealed(&self) -> Result<i64, JournalError> {
+        Ok(sqlx::query_file_scalar!("queries/sealed.sql").fetch_one(&self.read).await?)
+    }
+
+    /// Why the journal cannot be written now, if what was written last was refused.
+    pub fn trouble(&self) -> Option<Trouble> {
+        self.writer.trouble()
+    }
+
     /// Commits what is queued and closes the file.
     pub async fn close(&self) {
-        self.writer.close().await;
+        // Whoever closes last folds what was written into the file, and readers cannot.
         self.read.close().await;
+        self.writer.close().await;
     }
 }

@@ -3,7 +3,7 @@
 use std::sync::atomic::Ordering::Relaxed;
 
 use jiff::Timestamp;
-use wetbank_core::{FilePath, ItemState, Name};
+use wetbank_core::{FilePath, ItemState, Name, Position};
 
 use crate::{GoingAttempt, Journal, JournalError, NewMail, bulk, records, writer::Step};
 
@@ -15,7 +15,7 @@ pub struct AttemptStart {
     pub item: i64,
     /// The branch that it is on from now on.
     pub branch: Option<usize>,
-    pub step: usize,
+    pub position: Position,
     pub kind: &'static str,
     pub number: u32,
     pub began: Timestamp,
@@ -35,7 +35,8 @@ pub struct Intention {
     pub size: u64,
     /// Not taken of what stays in our own work folder.
     pub sha256: Option<String>,
-    pub blake3: String,
+    /// Not taken where no byte travelled.
+    pub blake3: Option<String>,
     /// Set when the target is in a place, not in our own work folder.
     pub output: Option<Output>,
 }
@@ -85,6 +86,8 @@ pub struct AttemptEnd {
     pub remedy: Option<String>,
     /// A name under which trace should find the item besides its first one.
     pub also_named: Option<String>,
+    /// It failed, but may have had its effect: what it was about to commit stays on record.
+    pub unclear: bool,
 }
 
 /// Where an item stands now.
@@ -95,7 +98,7 @@ pub struct ItemChange {
     pub run: i64,
     pub state: ItemState,
     pub branch: Option<usize>,
-    pub step: usize,
+    pub position: Position,
     pub hand: Option<String>,
     pub failures: u32,
     pub due: Option<Timestamp>,
@@ -117,6 +120,8 @@ pub struct NewHold {
 pub struct Progress {
     /// The attempt that ended.
     pub end: Option<AttemptEnd>,
+    /// An attempt that had ended unclear, now that somebody looked what became of it.
+    pub settled: Option<i64>,
     /// Where the item stands.
     pub change: ItemChange,
     /// Set when it waits for a person.
@@ -148,7 +153,7 @@ pub struct Chained {
 impl Progress {
     /// Only where an item stands now.
     pub fn change(change: ItemChange) -> Self {
-        Self { end: None, change, hold: None, forget: None, chained: Vec::new(), mail: None }
+        Self { end: None, settled: None, change, hold: None, forget: None, chained: Vec::new(), mail: None }
     }
 }
 
@@ -203,7 +208,7 @@ impl Journal {
             .await
     }
 
-    /// The attempt of an item that a stop cut short.
+    /// The last attempt of an item, if nobody knows what became of it.
     pub async fn going_attempt(&self, item: i64) -> Result<Option<GoingAttempt>, JournalError> {
         let row = sqlx::query_file!("queries/attempt_going.sql", item).fetch_optional(&self.read).await?;
         let Some(row) = row else { return Ok(None) };
@@ -213,7 +218,8 @@ impl Journal {
         };
         Ok(Some(GoingAttempt {
             id: row.id,
-            step: usize::try_from(row.step).unwrap_or(0),
+            position: records::position(Some(0), row.step),
+            has_ended: row.outcome != "going",
             kind: row.kind,
             target,
             intent: row.intent,

@@ -1,7 +1,7 @@
 //! Rows as callers see them.
 
 use jiff::Timestamp;
-use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name, RelPath};
+use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Name, Position, RelPath};
 
 /// A point in time as kept: milliseconds since 1970.
 pub(crate) fn time(millis: i64) -> Timestamp {
@@ -25,6 +25,11 @@ pub(crate) fn state(word: &str) -> ItemState {
 
 pub(crate) fn kind(word: &str) -> ItemKind {
     ItemKind::parse(word).unwrap_or(ItemKind::File)
+}
+
+/// Where an item is, by its branch and the number that stands for it.
+pub(crate) fn position(branch: Option<i64>, code: i64) -> Position {
+    Position::from_code(branch.and_then(|branch| usize::try_from(branch).ok()), code)
 }
 
 /// One section of the book.
@@ -84,8 +89,8 @@ pub struct Work {
     pub state: ItemState,
     /// The branch that took it, once decided.
     pub branch: Option<usize>,
-    /// The step to do next.
-    pub step: usize,
+    /// Where it is on its way.
+    pub position: Position,
     /// The file in hand after the last step, as the engine wrote it.
     pub hand: Option<String>,
     /// Failed attempts of the step.
@@ -102,17 +107,21 @@ pub struct Work {
     pub cause: Cause,
     /// What is known of the run besides, as a JSON object of texts.
     pub about: Option<String>,
+    /// Of its last attempt nobody knows what became.
+    pub unclear: bool,
 }
 
-/// An attempt that a stop cut short.
+/// An attempt of which nobody knows what became: a stop cut it short, or its answer was lost.
 #[derive(Debug, Clone)]
 #[allow(missing_docs, reason = "the fields are the columns")]
 pub struct GoingAttempt {
     pub id: i64,
-    pub step: usize,
+    pub position: Position,
     pub kind: String,
     pub target: Option<FilePath>,
     pub intent: Option<String>,
+    /// Its end was recorded: it failed, but may have had its effect all the same.
+    pub has_ended: bool,
     pub size: Option<u64>,
     pub sha256: Option<String>,
     pub blake3: Option<String>,
@@ -174,7 +183,7 @@ pub struct ItemRecord {
     pub size: u64,
     pub state: ItemState,
     pub branch: Option<i64>,
-    pub step: i64,
+    pub position: Position,
     pub failures: i64,
     pub due: Option<Timestamp>,
     pub why: Option<String>,
@@ -187,7 +196,7 @@ pub struct ItemRecord {
 #[allow(missing_docs, reason = "the fields are the columns")]
 pub struct AttemptRecord {
     pub id: i64,
-    pub step: i64,
+    pub position: Position,
     pub kind: String,
     pub number: i64,
     pub began: Timestamp,
@@ -209,11 +218,13 @@ pub struct HoldRecord {
     pub item: i64,
     pub run: i64,
     pub rule: String,
+    /// The version of the rule that it follows.
+    pub version: i64,
     pub kind: ItemKind,
     pub file: FilePath,
     pub size: u64,
     pub branch: Option<i64>,
-    pub step: i64,
+    pub position: Position,
     pub since: Timestamp,
     pub code: String,
     pub why: String,

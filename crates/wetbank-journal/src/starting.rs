@@ -57,6 +57,7 @@ impl Journal {
                     let begun = |kind, file: &FilePath, branch| Work {
                         kind,
                         branch,
+                        position: records::position(branch.map(|_| 0), 0),
                         about: run.about.clone(),
                         ..blank(&ids, of_rule, number, file, at)
                     };

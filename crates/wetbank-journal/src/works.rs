@@ -52,6 +52,7 @@ struct WorkRow {
     cause: String,
     about: Option<String>,
     started: i64,
+    unclear: bool,
 }
 
 impl WorkRow {
@@ -67,7 +68,7 @@ impl WorkRow {
             size: self.size.cast_unsigned(),
             state: records::state(&self.state),
             branch: self.branch.and_then(|b| usize::try_from(b).ok()),
-            step: usize::try_from(self.step).unwrap_or(0),
+            position: records::position(self.branch, self.step),
             hand: self.hand,
             failures: u32::try_from(self.failures).unwrap_or(0),
             due: self.due.map(records::time),
@@ -76,6 +77,7 @@ impl WorkRow {
             started: records::time(self.started),
             cause: Cause::parse(&self.cause).unwrap_or(Cause::Arrival),
             about: self.about,
+            unclear: self.unclear,
         })
     }
 }

@@ -1,6 +1,8 @@
 //! One task, one connection, group commit.
 
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
+
+use jiff::Timestamp;
 
 use sqlx::{Connection, SqliteConnection};
 use tokio::sync::{Mutex, mpsc, oneshot};
@@ -35,8 +37,21 @@ enum Write {
     Other(Statements),
 }
 
+/// Why the journal cannot be written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trouble {
+    /// Since when it refuses.
+    pub since: Timestamp,
+    /// What it said last.
+    pub why: String,
+}
+
+/// Whether it is refused now.
+type Standing = Arc<RwLock<Option<Trouble>>>;
+
 #[derive(Debug, Clone)]
 pub(crate) struct Writer {
+    standing: Standing,
     queue: mpsc::Sender<Write>,
     task: Arc<Mutex<Option<JoinHandle<()>>>>,
     closing: tokio_util::sync::CancellationToken,
@@ -46,8 +61,9 @@ impl Writer {
     pub(crate) fn start(connection: SqliteConnection) -> Self {
         let (queue, writes) = mpsc::channel(QUEUE);
         let closing = tokio_util::sync::CancellationToken::new();
-        let task = tokio::spawn(run(connection, writes, closing.clone()));
-        Self { queue, task: Arc::new(Mutex::new(Some(task))), closing }
+        let standing = Standing::default();
+        let task = tokio::spawn(run(connection, writes, closing.clone(), standing.clone()));
+        Self { standing, queue, task: Arc::new(Mutex::new(Some(task))), closing }
     }
 
     /// Queues a write and waits until it is committed. If a statement fails, nothing of the whole
@@ -84,6 +100,11 @@ impl Writer {
         answer.await.map_err(|_| JournalError::Closed)?
     }
 
+    /// Why what was written last was refused, if it was.
+    pub(crate) fn trouble(&self) -> Option<Trouble> {
+        self.standing.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
     pub(crate) async fn close(&self) {
         self.closing.cancel();
         if let Some(task) = self.task.lock().await.take() {
@@ -96,6 +117,7 @@ async fn run(
     mut connection: SqliteConnection,
     mut writes: mpsc::Receiver<Write>,
     closing: tokio_util::sync::CancellationToken,
+    standing: Standing,
 ) {
     let mut batch = Vec::with_capacity(BATCH);
     loop {
@@ -114,11 +136,32 @@ async fn run(
             // A failed commit leaves the transaction open; nothing of it may linger.
             let _ = sqlx::raw_sql("ROLLBACK").execute(&mut connection).await;
         }
+        stand(&standing, &outcome);
         for acknowledge in waiting {
             acknowledge(outcome.as_ref().copied().map_err(|e| JournalError::Commit(e.to_string())));
         }
     }
     let _ = connection.close().await;
+}
+
+/// Takes note of how a commit ended; what changes is said once.
+fn stand(standing: &Standing, outcome: &Result<(), sqlx::Error>) {
+    let mut now = standing.write().unwrap_or_else(PoisonError::into_inner);
+    match outcome {
+        Ok(()) => {
+            if let Some(trouble) = now.take() {
+                tracing::info!(since = %trouble.since, "the journal can be written again");
+            }
+        }
+        Err(error) => {
+            let why = error.to_string();
+            if now.is_none() {
+                tracing::error!(why, "the journal cannot be written; what is to be recorded waits for it");
+            }
+            let since = now.as_ref().map_or_else(Timestamp::now, |trouble| trouble.since);
+            *now = Some(Trouble { since, why });
+        }
+    }
 }
 
 async fn transaction(

@@ -9,6 +9,8 @@ pub(crate) const NEVER_SIGNED_IN: &str = "nobody has signed in";
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum PlaceErrorKind {
+    /// The book has no such place any more.
+    NoPlace,
     /// There is no such file or folder.
     NotFound,
     /// The sign-in was refused.
@@ -19,6 +21,8 @@ pub enum PlaceErrorKind {
     HostKey,
     /// The server's certificate is not trusted.
     Certificate,
+    /// The server asks for another way to sign in or to be secured than the book has.
+    Security,
     /// Signed in, but not allowed to do this.
     Denied,
     /// The name is taken.
@@ -86,11 +90,13 @@ impl PlaceErrorKind {
     /// A stable word for programs.
     pub fn code(self) -> &'static str {
         match self {
+            Self::NoPlace => "no-place",
             Self::NotFound => "not-found",
             Self::Refused => "sign-in-refused",
             Self::SignInEnded => "sign-in-ended",
             Self::HostKey => "host-key",
             Self::Certificate => "certificate",
+            Self::Security => "security",
             Self::Denied => "denied",
             Self::Exists => "exists",
             Self::NoSpace => "no-space",
@@ -105,11 +111,13 @@ impl PlaceErrorKind {
 
     fn words(self) -> &'static str {
         match self {
+            Self::NoPlace => "there is no such place in the book",
             Self::NotFound => "it is not there",
             Self::Refused => "the sign-in was refused",
             Self::SignInEnded => "nobody is signed in to it",
-            Self::HostKey => "the server's host key is not the confirmed one",
+            Self::HostKey => "the server's host key is not confirmed",
             Self::Certificate => "the server's certificate is not trusted",
+            Self::Security => "the server asks for more, or other, security",
             Self::Denied => "not allowed",
             Self::Exists => "the name is taken",
             Self::NoSpace => "no space left",
@@ -122,6 +130,14 @@ impl PlaceErrorKind {
         }
     }
 
+    /// Whether it is about the place as a whole, not about a file: everything for the place waits until it is mended.
+    pub fn is_of_place(self) -> bool {
+        matches!(
+            self,
+            Self::Unreachable | Self::Refused | Self::SignInEnded | Self::HostKey | Self::Certificate | Self::Security
+        )
+    }
+
     /// Whether trying again later may help without anybody doing something.
     pub fn is_retryable(self) -> bool {
         matches!(self, Self::NoSpace | Self::Busy | Self::Unreachable | Self::Interrupted | Self::Other)
@@ -129,6 +145,29 @@ impl PlaceErrorKind {
 }
 
 impl PlaceError {
+    /// Why, in a few words, for whoever names the place and the path.
+    pub fn reason(&self) -> String {
+        match self.kind {
+            // The system's own words would only say it again.
+            PlaceErrorKind::NotFound if !self.path.is_root() => self.kind.words().to_owned(),
+            _ if self.detail.is_empty() => self.kind.words().to_owned(),
+            _ => format!("{} ({})", self.kind.words(), self.detail),
+        }
+    }
+
+    /// The same, naming the root if it is the root that is missing or closed: it is signed in by then.
+    pub(crate) fn in_root(self, root: &str) -> Self {
+        let is_of_root = matches!(self.kind, PlaceErrorKind::NotFound | PlaceErrorKind::Denied)
+            && self.path.is_root()
+            && !root.is_empty()
+            && !self.detail.contains(root);
+        if !is_of_root {
+            return self;
+        }
+        let said = if self.detail.is_empty() { String::new() } else { format!("; {}", self.detail) };
+        Self { detail: format!("its root {root}{said}"), ..self }
+    }
+
     /// The failure of a place that has no name yet.
     pub fn nameless(&self) -> String {
         Nameless(self).to_string()
@@ -138,6 +177,7 @@ impl PlaceError {
     pub fn remedy(&self) -> String {
         let place = &self.place;
         match self.kind {
+            PlaceErrorKind::NoPlace => format!("Put the place \"{place}\" back into the book and release, or dismiss."),
             PlaceErrorKind::NotFound => "Check that the file or folder still exists and is spelt right.".to_owned(),
             PlaceErrorKind::Refused => {
                 // The detail of a refused sign-in names the secret that was used.
@@ -159,6 +199,13 @@ impl PlaceError {
             PlaceErrorKind::Certificate => format!(
                 "Ask the partner for the fingerprint of the server's certificate; if it is the one shown, confirm it with: wetbank place test {place} --confirm"
             ),
+            PlaceErrorKind::Security => format!(
+                "Change the entry of the place \"{place}\" in the book as the server asks, then test: wetbank place test {place}"
+            ),
+            PlaceErrorKind::Denied if self.call == "rename to" => {
+                "Give the service's account the right to rename, or ask the partner for it; where nobody may rename, say staged = false for the place (an SFTP or FTP server), and each file is written under its own name at once."
+                    .to_owned()
+            }
             PlaceErrorKind::Denied => {
                 "Give the service's account the right to do this, or ask the partner for it.".to_owned()
             }

@@ -11,6 +11,8 @@ pub struct Identity {
     pub what: &'static str,
     /// `SHA256:…`, as the usual tools show it.
     pub fingerprint: String,
+    /// The key of the book under which it is confirmed.
+    pub key: &'static str,
 }
 
 impl Identity {
@@ -27,16 +29,20 @@ impl Identity {
 /// without such a proof: a folder, or a connection that is not secured.
 pub async fn shown_identity(place: &PlaceName, spec: &PlaceSpec) -> Result<Option<Identity>> {
     let certificate = |shown: Result<Option<String>>| {
-        Ok::<_, PlaceError>(shown?.map(|fingerprint| Identity { what: "certificate", fingerprint }))
+        let key = "certificate";
+        Ok::<_, PlaceError>(shown?.map(|fingerprint| Identity { what: "certificate", fingerprint, key }))
     };
     match spec {
         PlaceSpec::Folder { .. } | PlaceSpec::Share(_) => Ok(None),
         PlaceSpec::Sftp(spec) => {
             let fingerprint = HostKey::fetch(place, spec).await?.to_string();
-            Ok(Some(Identity { what: "host key", fingerprint }))
+            Ok(Some(Identity { what: "host key", fingerprint, key: "host-key" }))
         }
         PlaceSpec::Ftp(spec) => certificate(ftp::shown_certificate(place, spec).await),
-        PlaceSpec::Mailbox(spec) => certificate(mailbox::shown_certificate(place, spec).await),
+        PlaceSpec::Mailbox(spec) => {
+            let shown = mailbox::shown_certificate(place, spec).await?;
+            Ok(shown.map(|(fingerprint, key)| Identity { what: "certificate", fingerprint, key }))
+        }
         PlaceSpec::Webdav(spec) => certificate(web::shown_certificate(place, &spec.url).await),
         PlaceSpec::Bucket(spec) => certificate(web::shown_certificate(place, &spec.server()).await),
     }
@@ -48,9 +54,9 @@ mod tests {
 
     #[test]
     fn a_certificate_is_the_same_in_any_form_and_a_host_key_only_in_its_own() {
-        let certificate = Identity { what: "certificate", fingerprint: "SHA256:AB:CD".to_owned() };
+        let certificate = Identity { what: "certificate", fingerprint: "SHA256:AB:CD".to_owned(), key: "certificate" };
         assert!(certificate.is("SHA256:ab:cd") && certificate.is(" abcd ") && !certificate.is("SHA256:AB:CE"));
-        let key = Identity { what: "host key", fingerprint: "SHA256:AbCd".to_owned() };
+        let key = Identity { what: "host key", fingerprint: "SHA256:AbCd".to_owned(), key: "host-key" };
         assert!(key.is("SHA256:AbCd") && !key.is("SHA256:abcd"));
     }
 }

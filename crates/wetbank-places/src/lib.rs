@@ -1,16 +1,18 @@
 //! Storage back ends: one trait, one enum of errors, one conformance suite.
 //!
 //! A [`Place`] is a named folder tree somewhere. All back ends keep the same promises, which
-//! the trait's documentation states and the suite in `tests/conformance` proves on each.
+//! the trait's documentation states and the suite in `tests/places/conformance` proves on each.
 
 mod agreement;
 mod ahead;
 mod blocking;
+mod bounded;
 mod bucket;
 mod error;
 mod folder;
 mod ftp;
 mod identity;
+mod known;
 mod limited;
 mod mailbox;
 mod pieces;
@@ -28,11 +30,11 @@ pub use agreement::{Agreement, AgreementError, AskedByCode, AskedOnPage, GrantKe
 pub use ahead::Ahead;
 pub use bucket::Bucket;
 pub use error::{PlaceError, PlaceErrorKind};
-pub use folder::{Copied, Folder, WriteBehind};
+pub use folder::{Copied, Folder, Still, WriteBehind, Writers};
 pub use ftp::Ftp;
 pub use identity::{Identity, shown_identity};
 pub use limited::Limited;
-pub use mailbox::{Mailbox, Post};
+pub use mailbox::{Mailbox, Post, host_name};
 pub use place::{
     Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream,
     Staged, fingerprint_of,

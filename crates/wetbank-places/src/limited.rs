@@ -165,6 +165,10 @@ impl Place for Limited {
         self.inner.make_folder(path).await
     }
 
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        self.inner.remove_folder(path).await
+    }
+
     fn as_folder(&self) -> Option<&Folder> {
         self.inner.as_folder()
     }

@@ -59,6 +59,8 @@ pub struct Capabilities {
     pub folders_are_made: bool,
     /// A rename keeps a file's state.
     pub rename_keeps_state: bool,
+    /// A file is written under a temporary name first; else it is seen under its own while it is written.
+    pub stages: bool,
 }
 
 /// Which names are possible in a place, besides what is possible nowhere.
@@ -71,8 +73,25 @@ pub enum Names {
     /// Any text in Unicode without control characters.
     Unicode,
     /// What a network share takes: Unicode without control characters and `" * / : < > ? \ |`,
-    /// not ending in a dot or a blank.
+    /// not ending in a dot or a blank, and no name of a device.
     Share,
+}
+
+/// Whether a share can show a name.
+pub(crate) fn is_share_name(name: &str) -> bool {
+    !name.ends_with(['.', ' ']) && !name.chars().any(|c| c.is_control() || "\"*/:<>?\\|".contains(c))
+}
+
+/// Names that mean a device to many who use a network share, with any ending.
+fn is_device(name: &str) -> bool {
+    let stem = name.split('.').next().unwrap_or_default().trim_end().to_ascii_lowercase();
+    match stem.as_str() {
+        "con" | "prn" | "aux" | "nul" => true,
+        stem => stem
+            .strip_prefix("com")
+            .or_else(|| stem.strip_prefix("lpt"))
+            .is_some_and(|number| matches!(number.as_bytes(), [b'1'..=b'9'])),
+    }
 }
 
 impl Names {
@@ -101,6 +120,9 @@ impl Names {
             let end = fitted.trim_end_matches(['.', ' ']).len();
             let ends = "_".repeat(fitted.len() - end);
             fitted.replace_range(end.., &ends);
+            if is_device(&fitted) {
+                fitted.insert(fitted.find('.').unwrap_or(fitted.len()), '_');
+            }
         }
         // The ending says what it is: what is too long is cut before it.
         let dot = fitted.rfind('.').filter(|dot| *dot > 0 && fitted.len() - dot <= 20).unwrap_or(fitted.len());
@@ -119,9 +141,30 @@ impl Names {
             Self::Bytes => true,
             Self::OneLine => !name.contains(&b'\n') && !name.contains(&b'\r'),
             Self::Unicode => text.is_ok_and(|text| !text.chars().any(char::is_control)),
-            Self::Share => text.is_ok_and(|text| {
-                !text.ends_with(['.', ' ']) && !text.chars().any(|c| c.is_control() || "\"*/:<>?\\|".contains(c))
-            }),
+            Self::Share => text.is_ok_and(|text| is_share_name(text) && !is_device(text)),
+        }
+    }
+
+    /// What is possible, in words.
+    pub(crate) fn words(self) -> &'static str {
+        match self {
+            Self::Bytes => "it takes any name",
+            Self::OneLine => "it takes no line break in a name",
+            Self::Unicode => "it takes names in Unicode without control characters",
+            Self::Share => {
+                "no share takes control characters or any of \" * / : < > ? \\ | in a name, a dot or blank at its end, or the name of a device (con, prn, aux, nul, com1, lpt1, …)"
+            }
+        }
+    }
+
+    /// Why a name is not possible here, if it is not.
+    pub fn refuse(self, name: &[u8]) -> Option<String> {
+        match name.len() {
+            _ if !self.take(name) => Some(self.words().to_owned()),
+            length if length > self.longest() => {
+                Some(format!("the name has {length} bytes, and {} are possible there", self.longest()))
+            }
+            _ => None,
         }
     }
 }
@@ -148,6 +191,8 @@ pub enum EntryKind {
     Link,
     /// A pipe, socket or device; it is never opened.
     Other,
+    /// Something whose own name cannot be used here: its path shows it as near as is possible, and leads nowhere.
+    Misnamed,
 }
 
 /// One entry of a folder.
@@ -263,6 +308,9 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// Makes a folder and those above it, below the root. Fine if it is there.
     async fn make_folder(&self, path: &RelPath) -> Result<()>;
 
+    /// Removes a folder in which nothing lies, never one in which something does.
+    async fn remove_folder(&self, path: &RelPath) -> Result<()>;
+
     /// The folder of this machine behind the place, if it is one: what both ends have on this
     /// machine can be copied and moved without passing through chunks.
     fn as_folder(&self) -> Option<&Folder> {
@@ -284,6 +332,18 @@ pub trait Staged: Send {
     /// Waits until everything is stored, and on disk where the place can say so; then tells the
     /// temporary file's state, which a rename keeps.
     async fn finish(self: Box<Self>) -> Result<Entry>;
+}
+
+/// What a listing tells of something whose name no path can have; nothing for a folder's own entries. Such a name
+/// comes from another system, or from a server that lies: it is told, and never followed.
+pub(crate) fn misnamed(folder: &RelPath, name: &[u8]) -> Option<Entry> {
+    if matches!(name, b"" | b"." | b"..") {
+        return None;
+    }
+    let text = String::from_utf8_lossy(name);
+    let shown: String = text.chars().map(|c| if c == '/' || c.is_control() { '_' } else { c }).take(80).collect();
+    let path = folder.join_name(shown.as_bytes()).ok()?;
+    Some(Entry { path, kind: EntryKind::Misnamed, fingerprint: fingerprint_of(0, 0, None), owner: None })
 }
 
 /// Makes a folder and those above it where a server makes one at a time. One that somebody else

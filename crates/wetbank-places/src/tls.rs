@@ -116,6 +116,17 @@ impl Tls {
         })
     }
 
+    /// What a failure to secure a connection means; its own words where they say it.
+    pub fn told(error: &(dyn std::error::Error + 'static)) -> String {
+        let told = error.to_string();
+        // What came was no TLS at all.
+        if told.contains("InvalidContentType") {
+            return "what listens there does not speak TLS; is another port meant, or http:// in place of https://?"
+                .to_owned();
+        }
+        told
+    }
+
     /// The certificate that was shown and refused.
     pub fn shown(&self) -> Option<String> {
         self.refusal.lock().unwrap_or_else(PoisonError::into_inner).as_ref().map(|(shown, _)| shown.clone())

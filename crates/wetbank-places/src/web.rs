@@ -106,7 +106,7 @@ impl WebServer {
         } else if refused {
             format!("nothing listens at {}", self.origin())
         } else {
-            cause.to_string()
+            Tls::told(cause)
         };
         self.error(kind, call, path, detail)
     }
@@ -172,7 +172,7 @@ async fn handshake(place: &PlaceName, url: &str, tls: &Tls) -> Result<()> {
     };
     match tokio::time::timeout(CONNECT, connect).await {
         Ok(Ok(())) => Ok(()),
-        Ok(Err(error)) => Err(tls.refused(place).unwrap_or_else(|| fail(error.to_string()))),
+        Ok(Err(error)) => Err(tls.refused(place).unwrap_or_else(|| fail(Tls::told(&error)))),
         Err(_) => Err(fail(format!("{host}:{port} did not answer within {} s", CONNECT.as_secs()))),
     }
 }

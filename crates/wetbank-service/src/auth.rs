@@ -93,7 +93,11 @@ impl FromRequestParts<Shared> for SignedIn {
 
     async fn from_request_parts(parts: &mut Parts, state: &Shared) -> Result<Self, ApiError> {
         if let Some(bearer) = text(&parts.headers, header::AUTHORIZATION).and_then(|v| v.strip_prefix("Bearer ")) {
-            return if state.token.is(bearer) { Ok(Self) } else { Err(ApiError::sign_in("this token is not valid")) };
+            if state.token.is(bearer) {
+                return Ok(Self);
+            }
+            state.note_refusal(&parts.extensions, "a token that is not valid");
+            return Err(ApiError::sign_in("this token is not valid"));
         }
         let cookie = parts
             .headers
@@ -109,7 +113,10 @@ impl FromRequestParts<Shared> for SignedIn {
                 }
                 Ok(Self)
             }
-            Some(_) => Err(ApiError::sign_in("the session has ended; sign in again")),
+            Some(_) => {
+                state.note_refusal(&parts.extensions, "a session that is not valid");
+                Err(ApiError::sign_in("the session has ended; sign in again"))
+            }
             None => Err(ApiError::sign_in("sign in first")),
         }
     }

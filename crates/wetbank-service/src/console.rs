@@ -2,7 +2,7 @@
 
 use axum::{
     extract::{Query, State},
-    http::{HeaderValue, StatusCode, Uri, header},
+    http::{Extensions, HeaderValue, StatusCode, Uri, header},
     response::{IntoResponse, Redirect, Response},
 };
 use rust_embed::RustEmbed;
@@ -51,18 +51,54 @@ pub(crate) struct Ticket {
 }
 
 /// The link printed at the start: signs a browser in and goes to the console.
-pub(crate) async fn sign_in(State(state): State<Shared>, Query(query): Query<Ticket>) -> Response {
-    // Only a page of ours: a path, and no second slash that would make it another host.
-    let to = query.to.as_deref().filter(|to| to.starts_with('/') && !to.starts_with("//") && !to.contains('\\'));
-    let mut response = Redirect::to(to.unwrap_or("/")).into_response();
+pub(crate) async fn sign_in(
+    State(state): State<Shared>,
+    Query(query): Query<Ticket>,
+    extensions: Extensions,
+) -> Response {
+    let mut response =
+        Redirect::to(&query.to.as_deref().and_then(own_page).unwrap_or_else(|| "/".to_owned())).into_response();
     if state.ticket_fits(&query.ticket) {
         response.headers_mut().insert(header::SET_COOKIE, cookie(&state));
+    } else {
+        state.note_refusal(&extensions, "a link that is not valid");
     }
     response
+}
+
+/// An address of ours: a path, with no second slash that would make it another host, nor anything that browsers drop
+/// from an address before they look at it.
+fn own_page(to: &str) -> Option<String> {
+    let is_ours = to.starts_with('/') && !to.starts_with("//") && !to.contains('\\') && !to.contains(char::is_control);
+    let encoded = |byte: u8| {
+        if byte.is_ascii_graphic() { char::from(byte).to_string() } else { format!("%{byte:02X}") }
+    };
+    is_ours.then(|| to.bytes().map(encoded).collect())
 }
 
 /// The cookie that a signed-in browser keeps.
 pub(crate) fn cookie(state: &Shared) -> HeaderValue {
     let text = format!("{COOKIE}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age=2592000", state.token.session());
     HeaderValue::from_str(&text).expect("a hexadecimal value")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_page_of_ours_is_gone_to() {
+        for (to, page) in [
+            ("/runs?rule=assay", Some("/runs?rule=assay")),
+            ("/places/office?folder=Field notes", Some("/places/office?folder=Field%20notes")),
+            ("/rules/gr\u{fc}n", Some("/rules/gr%C3%BCn")),
+            ("//elsewhere.example", None),
+            ("/\t/elsewhere.example", None),
+            ("/\n", None),
+            ("/\\elsewhere.example", None),
+            ("https://elsewhere.example", None),
+        ] {
+            assert_eq!(own_page(to).as_deref(), page, "{to:?}");
+        }
+    }
 }

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use crate::way;
+use crate::way::{self, At};
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use wetbank_client as api;
 use wetbank_core::{
     BY_HAND, Branch, Explanation, ItemKind, Next, Original, Planned, Rule, branch_sentence, delivery_words,
     format_duration, rule_sentence, step_words,
 };
+use wetbank_engine::REMOVED;
 use wetbank_engine::{
     Arrangement, ExplainedFile, KeyStatus, LiveRule, PartnerStatus, PlaceStatus, SignInOffer, SignInState, Warning,
 };
@@ -34,12 +35,16 @@ pub(crate) fn title(arrangement: &Arrangement, rule: &str) -> String {
     )
 }
 
+/// The branch that an item follows, if its rule is still the one that it follows.
 pub(crate) fn branch<'a>(
     arrangement: &'a Arrangement,
-    rule: &str,
+    (rule, version): (&str, i64),
     branch: Option<i64>,
 ) -> Option<&'a wetbank_core::Branch> {
     let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule)?;
+    if live.version != version {
+        return None;
+    }
     live.rule.branches.get(usize::try_from(branch?).ok()?)
 }
 
@@ -215,7 +220,7 @@ pub(crate) fn about(about: Option<&str>) -> BTreeMap<String, String> {
 
 pub(crate) fn item(
     arrangement: &Arrangement,
-    rule: &str,
+    rule: (&str, i64),
     item: ItemRecord,
     attempts: Vec<AttemptRecord>,
     hold: Option<api::Hold>,
@@ -224,13 +229,13 @@ pub(crate) fn item(
     api::Item {
         id: item.id,
         kind: item.kind.as_str().to_owned(),
-        steps: way::item(arranged, &item, &attempts),
+        steps: way::item(arranged, &At { kind: item.kind, state: item.state, position: item.position }, &attempts),
         file: item.file.to_string(),
         size: item.size,
         state: item.state.as_str().to_owned(),
         branch: item.branch,
         branch_title: arranged.filter(|_| item.kind != ItemKind::Find).map(|b| b.title.clone()),
-        step: item.step,
+        step: item.position.code(),
         failures: item.failures,
         due: item.due.map(time),
         why: item.why,
@@ -244,11 +249,12 @@ pub(crate) fn item(
 pub(crate) fn attempt(attempt: AttemptRecord) -> api::Attempt {
     api::Attempt {
         id: attempt.id,
-        step: attempt.step,
+        step: attempt.position.code(),
         kind: attempt.kind,
         number: attempt.number,
         began: time(attempt.began),
         ended: attempt.ended.map(time),
+        removed: attempt.outcome == "done" && attempt.code.as_deref() == Some(REMOVED),
         outcome: attempt.outcome,
         target: attempt.target.map(|t| t.to_string()),
         size: attempt.size,
@@ -263,7 +269,7 @@ pub(crate) fn attempt(attempt: AttemptRecord) -> api::Attempt {
 pub(crate) fn hold(arrangement: &Arrangement, hold: HoldRecord) -> api::Hold {
     let step = match hold.kind {
         ItemKind::Find => Some("find"),
-        _ => way::name(branch(arrangement, &hold.rule, hold.branch), hold.step),
+        _ => way::name(branch(arrangement, (&hold.rule, hold.version), hold.branch), hold.position),
     };
     let step = step.map(str::to_owned);
     api::Hold {
@@ -407,6 +413,7 @@ pub(crate) fn entry(place: &str, entry: Entry) -> api::Entry {
             EntryKind::Folder => "folder",
             EntryKind::Link => "link",
             EntryKind::Other => "other",
+            EntryKind::Misnamed => "misnamed",
         }
         .to_owned(),
         size: entry.fingerprint.size,

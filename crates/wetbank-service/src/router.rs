@@ -1,31 +1,36 @@
 //! The one list of routes and layers.
 
-use std::{net::SocketAddr, sync::Arc};
+use std::{net::SocketAddr, sync::Arc, time::Duration};
 
 use axum::{
     Router,
     extract::DefaultBodyLimit,
-    http::{HeaderName, HeaderValue, header},
+    http::{Extensions, HeaderName, HeaderValue, header},
     middleware,
     routing::{get, post},
 };
 use rand::RngCore;
 use tokio_util::sync::CancellationToken;
-use tower_http::{limit::RequestBodyLimitLayer, set_header::SetResponseHeaderLayer};
+use tower_http::{limit::RequestBodyLimitLayer, set_header::SetResponseHeaderLayer, timeout::RequestBodyTimeoutLayer};
 use utoipa::OpenApi;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_engine::Engine;
 
 use crate::{
-    Token, auth, console,
+    Token, auth,
+    connections::Peer,
+    console,
     day::Day,
-    events,
+    described, events,
     handlers::{book, calendars, errands, keys, partners, places, rules, runs, sign_in, status},
     listings::Listings,
+    seldom::Seldom,
 };
 
 /// The largest request: a book with thousands of rules fits many times.
 const LARGEST_BODY: usize = 8 << 20;
+/// A request's content may pause so long.
+const BODY_SILENCE: Duration = Duration::from_secs(15);
 
 /// What handlers share.
 #[derive(Debug, Clone)]
@@ -37,6 +42,7 @@ pub(crate) struct Shared {
     pub day: Arc<Day>,
     pub listings: Listings,
     ticket: Arc<str>,
+    refusals: Arc<Seldom>,
 }
 
 impl Shared {
@@ -52,6 +58,15 @@ impl Shared {
             day: Arc::default(),
             listings: Listings::default(),
             ticket: ticket.into(),
+            refusals: Arc::default(),
+        }
+    }
+
+    /// Somebody was not let in.
+    pub fn note_refusal(&self, extensions: &Extensions, what: &str) {
+        if let Some(times) = self.refusals.now() {
+            let address = extensions.get::<Peer>().map(|peer| peer.0.to_string()).unwrap_or_default();
+            tracing::warn!(address, times, "a sign-in was refused: {what}");
         }
     }
 
@@ -122,12 +137,14 @@ fn api() -> OpenApiRouter<Shared> {
 
 /// The API's description.
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    api().into_openapi()
+    let mut document = api().into_openapi();
+    described::complete(&mut document);
+    document
 }
 
 pub(crate) fn router(shared: Shared) -> Router {
-    let (routes, document) = api().split_for_parts();
-    let document = Arc::new(document);
+    let routes = axum::Router::from(api());
+    let document = Arc::new(openapi());
     let header = |name: HeaderName, value: &'static str| {
         SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value))
     };
@@ -139,13 +156,17 @@ pub(crate) fn router(shared: Shared) -> Router {
         .route("/signal/{rule}", post(errands::signal).layer(DefaultBodyLimit::max(errands::LARGEST_SIGNAL)))
         .fallback(console::serve)
         .layer(RequestBodyLimitLayer::new(LARGEST_BODY))
+        .layer(RequestBodyTimeoutLayer::new(BODY_SILENCE))
+        .layer(DefaultBodyLimit::max(LARGEST_BODY))
         .layer(middleware::from_fn_with_state(shared.clone(), auth::check_host))
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::X_FRAME_OPTIONS, "DENY"))
         .layer(header(header::REFERRER_POLICY, "no-referrer"))
         .layer(header(
             header::CONTENT_SECURITY_POLICY,
-            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'",
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
         ))
+        // What is told of files is nobody's to keep; pages and pictures say themselves how long they last.
+        .layer(SetResponseHeaderLayer::if_not_present(header::CACHE_CONTROL, HeaderValue::from_static("no-store")))
         .with_state(shared)
 }

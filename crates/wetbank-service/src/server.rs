@@ -7,7 +7,7 @@ use tokio_util::sync::CancellationToken;
 use wetbank_engine::Engine;
 
 use crate::{
-    Token,
+    Token, connections,
     router::{Shared, router},
 };
 
@@ -50,21 +50,18 @@ impl Server {
     }
 
     /// Answers requests until told to stop.
-    pub async fn run(self, stop: CancellationToken) -> io::Result<()> {
+    pub async fn run(self, stop: CancellationToken) {
         let stopping = self.shared.stopping.clone();
-        let told = stop.clone();
-        let serve = axum::serve(self.listener, router(self.shared)).with_graceful_shutdown(async move {
-            told.cancelled().await;
-            // Live streams end by themselves, so that they do not hold the stop up.
-            stopping.cancel();
-        });
+        let serve = connections::serve(self.listener, router(self.shared), stop.clone());
         let deadline = async {
             stop.cancelled().await;
+            // Live streams end by themselves, so that they do not hold the stop up.
+            stopping.cancel();
             tokio::time::sleep(STOP_WITHIN).await;
         };
         tokio::select! {
-            result = serve => result,
-            () = deadline => Ok(()),
+            () = serve => {}
+            () = deadline => {}
         }
     }
 }

@@ -1,92 +1,139 @@
-//! The way of an item through its branch, step by step, as it is told to people.
+//! The way of an item through its branch, step by step, as it is told to people: what is on record of it, and
+//! what is to come as long as the rule is the one that the item follows.
 
 use wetbank_client as api;
-use wetbank_core::{Branch, ItemKind, ItemState, Original, Step};
-use wetbank_journal::{AttemptRecord, ItemRecord};
+use wetbank_core::{Branch, ItemKind, ItemState, Original, Position, Step};
+use wetbank_journal::AttemptRecord;
 
-/// A position on a way: its number, the kind of what is done there, whether it is in a failure path.
-type Position<'b> = (usize, &'b str, bool);
+/// A position on a way: the kind of what is done there, and whether it is in a failure path.
+struct Stop<'b> {
+    at: Position,
+    kind: &'b str,
+    on_failure: bool,
+}
 
-/// The positions of a branch: its steps, those of failure paths that were touched, the end of the
-/// original.
-fn positions(branch: &Branch, touched: impl Fn(usize) -> bool) -> Vec<Position<'_>> {
-    let kind = |at: usize| branch.steps[at].step.kind();
-    let mut all: Vec<Position<'_>> = (0..branch.main).map(|at| (at, kind(at), false)).collect();
-    all.extend((branch.main..branch.steps.len()).filter(|at| touched(*at)).map(|at| (at, kind(at), true)));
-    if branch.original != Original::Stays {
-        all.push((branch.steps.len(), "original", false));
+/// Where an item is.
+pub(crate) struct At {
+    pub kind: ItemKind,
+    pub state: ItemState,
+    pub position: Position,
+}
+
+/// What an item is asked about: where it is, and its attempts.
+struct Way<'r> {
+    item: &'r At,
+    attempts: &'r [AttemptRecord],
+    /// The steps of its branch, if that is known: older journals count on behind them.
+    steps: usize,
+}
+
+impl<'r> Way<'r> {
+    fn attempts_at(&self, at: Position) -> impl Iterator<Item = &'r AttemptRecord> {
+        self.attempts.iter().filter(move |attempt| attempt.position.within(self.steps) == at)
     }
-    all
+
+    fn here(&self) -> Position {
+        match self.item.position.within(self.steps) {
+            Position::Branching => Position::Step(0),
+            position => position,
+        }
+    }
+
+    /// What became of a position, as it is on record; nothing if nothing is, and nothing is to come.
+    fn state(&self, at: Position) -> Option<&'static str> {
+        let here = match (self.here() == at, self.item.state) {
+            (true, ItemState::Held) => Some("held"),
+            (true, ItemState::Waiting | ItemState::Joining) => Some("waiting"),
+            (true, ItemState::Working) => Some("working"),
+            _ => None,
+        };
+        let recorded = || match self.attempts_at(at).last()?.outcome.as_str() {
+            "done" => Some("done"),
+            "skipped" => Some("skipped"),
+            "failed" => Some("failed"),
+            _ => Some("working"),
+        };
+        let untouched = || match self.item.state {
+            ItemState::Done => None,
+            ItemState::Skipped => Some("skipped"),
+            _ => Some("rest"),
+        };
+        here.or_else(recorded).or_else(untouched)
+    }
+
+    fn told(&self, stop: &Stop<'_>) -> Option<api::ItemStep> {
+        let state = self.state(stop.at)?;
+        // What was done is told as what it was, whatever the rule says of that position now.
+        let kind = self.attempts_at(stop.at).last().map_or(stop.kind, |attempt| &attempt.kind);
+        Some(api::ItemStep {
+            at: stop.at.code(),
+            kind: kind.to_owned(),
+            state: state.to_owned(),
+            on_failure: stop.on_failure,
+        })
+    }
+
+    /// The positions that are on record, and no other.
+    fn recorded(&self) -> Vec<Stop<'r>> {
+        let mut stops: Vec<Stop<'r>> = Vec::new();
+        for attempt in self.attempts {
+            let at = attempt.position.within(self.steps);
+            if !stops.iter().any(|stop| stop.at == at) {
+                stops.push(Stop { at, kind: &attempt.kind, on_failure: false });
+            }
+        }
+        stops
+    }
+
+    /// The positions of a branch: its steps, those of failure paths that were touched, the end of the original.
+    fn of_branch<'b>(&self, branch: &'b Branch) -> Vec<Stop<'b>> {
+        let touched = |at: Position| self.here() == at || self.attempts_at(at).next().is_some();
+        let stop = |step: usize| Stop {
+            at: Position::Step(step),
+            kind: branch.steps[step].step.kind(),
+            on_failure: step >= branch.main,
+        };
+        let mut all: Vec<Stop<'b>> = (0..branch.main).map(stop).collect();
+        all.extend((branch.main..branch.steps.len()).map(stop).filter(|stop| touched(stop.at)));
+        if branch.original != Original::Stays {
+            all.push(Stop { at: Position::Original, kind: "original", on_failure: false });
+        }
+        // What was made on the way begins there.
+        let begin = match self.item.kind {
+            ItemKind::Made | ItemKind::Part => self.attempts.first().map(|attempt| attempt.position),
+            ItemKind::File | ItemKind::Find => None,
+        };
+        let begin = begin.and_then(Position::step).unwrap_or(0);
+        all.retain(|stop| stop.at.step().is_none_or(|step| step >= begin));
+        all
+    }
 }
 
-fn step(at: usize, kind: &str, state: &str, on_failure: bool) -> api::ItemStep {
-    api::ItemStep { at: at as i64, kind: kind.to_owned(), state: state.to_owned(), on_failure }
-}
-
-/// The way of a file that is being worked on.
-pub(crate) fn moving(branch: Option<&Branch>, now: usize) -> Vec<api::ItemStep> {
-    let Some(branch) = branch else { return Vec::new() };
-    let state = |at: usize| match at.cmp(&now) {
-        std::cmp::Ordering::Less => "done",
-        std::cmp::Ordering::Equal => "working",
-        std::cmp::Ordering::Greater => "rest",
+/// The way of an item. The branch is the one that it follows; nothing if that is not the rule's of today.
+pub(crate) fn item(branch: Option<&Branch>, item: &At, attempts: &[AttemptRecord]) -> Vec<api::ItemStep> {
+    let is_letter = attempts.iter().any(|attempt| attempt.kind == "attachments");
+    // A letter counts its attachments as its only step.
+    let unknown = usize::MAX - 1;
+    let steps = match branch.filter(|_| item.kind != ItemKind::Find) {
+        _ if is_letter => 1,
+        Some(branch) => branch.steps.len(),
+        None => unknown,
     };
-    let way = positions(branch, |at| at == now);
-    way.into_iter().map(|(at, kind, on_failure)| step(at, kind, state(at), on_failure)).collect()
-}
-
-/// The way of an item, with what became of each step.
-pub(crate) fn item(branch: Option<&Branch>, item: &ItemRecord, attempts: &[AttemptRecord]) -> Vec<api::ItemStep> {
-    if item.kind == ItemKind::Find {
-        return vec![step(0, "find", state(item, 0, attempts, true), false)];
-    }
-    if item.kind == ItemKind::File && attempts.iter().any(|attempt| attempt.kind == "attachments") {
-        let kinds = [(0, "attachments"), (1, "original")];
-        let way = kinds.into_iter().filter(|(at, _)| *at == 0 || item.step > 0);
-        return way.map(|(at, kind)| step(at, kind, state(item, at, attempts, true), false)).collect();
-    }
-    let Some(branch) = branch else { return Vec::new() };
-    // What was made on the way begins there.
-    let begin = match item.kind {
-        ItemKind::Made => attempts.first().map_or(item.step, |attempt| attempt.step),
-        ItemKind::Part => attempts.first().map_or(item.step, |attempt| attempt.step.min(item.step)),
-        ItemKind::File | ItemKind::Find => 0,
+    let way = Way { item, attempts, steps };
+    let stops = match (item.kind, branch) {
+        (ItemKind::Find, _) => vec![Stop { at: Position::Step(0), kind: "find", on_failure: false }],
+        (_, Some(branch)) if !is_letter => way.of_branch(branch),
+        _ => way.recorded(),
     };
-    let touched = |at: usize| item.step == at as i64 || attempts.iter().any(|attempt| attempt.step == at as i64);
-    let failed =
-        attempts.iter().any(|attempt| attempt.step >= branch.main as i64 && attempt.step < branch.steps.len() as i64);
-    positions(branch, touched)
-        .into_iter()
-        .filter(|(at, ..)| *at as i64 >= begin)
-        .map(|(at, kind, on_failure)| step(at, kind, state(item, at, attempts, !failed), on_failure))
-        .collect()
-}
-
-/// What became of the step at a position; on a straight way, everything before the item is done.
-fn state(item: &ItemRecord, at: usize, attempts: &[AttemptRecord], straight: bool) -> &'static str {
-    let here = item.step == at as i64;
-    let last = attempts.iter().rev().find(|attempt| attempt.step == at as i64).map(|attempt| attempt.outcome.as_str());
-    match (item.state, last) {
-        (ItemState::Held, _) if here => "held",
-        (ItemState::Waiting, _) if here => "waiting",
-        (ItemState::Joining, _) if here => "waiting",
-        (ItemState::Working, _) if here => "working",
-        (_, Some("done")) => "done",
-        (_, Some("skipped")) => "skipped",
-        (_, Some("failed")) => "failed",
-        (ItemState::Done, _) => "done",
-        (ItemState::Skipped, _) => "skipped",
-        _ if straight && item.step > at as i64 => "done",
-        _ => "rest",
-    }
+    stops.iter().filter_map(|stop| way.told(stop)).collect()
 }
 
 /// The kind of the step at a position, as a hold names it.
-pub(crate) fn name(branch: Option<&Branch>, at: i64) -> Option<&str> {
-    let (branch, at) = (branch?, usize::try_from(at).ok()?);
-    match branch.steps.get(at) {
-        Some(planned) => Some(planned.step.kind()),
-        None => Some("original"),
+pub(crate) fn name(branch: Option<&Branch>, at: Position) -> Option<&str> {
+    match at.within(branch?.steps.len()) {
+        Position::Step(step) => branch?.steps.get(step).map(|planned| planned.step.kind()),
+        Position::Branching => None,
+        Position::Original | Position::End | Position::Failed => Some("original"),
     }
 }
 

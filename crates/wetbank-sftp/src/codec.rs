@@ -55,6 +55,26 @@ pub enum StatusCode {
     ConnectionLost,
     /// The server cannot do this.
     Unsupported,
+    /// A folder above it is missing. Of later versions, as all that follow; many servers send them all the same.
+    NoSuchPath,
+    /// The name is taken.
+    AlreadyExists,
+    /// The disk can only be read.
+    WriteProtected,
+    /// The disk is full.
+    NoSpace,
+    /// The account's share of the disk is used up.
+    QuotaExceeded,
+    /// Somebody has locked it.
+    LockConflict,
+    /// Something lies in the directory.
+    DirectoryNotEmpty,
+    /// It is no directory.
+    NotADirectory,
+    /// The server takes no such name.
+    InvalidName,
+    /// It is a directory.
+    IsADirectory,
     /// A code this version does not know.
     Other(u32),
 }
@@ -71,6 +91,16 @@ impl StatusCode {
             6 => Self::NoConnection,
             7 => Self::ConnectionLost,
             8 => Self::Unsupported,
+            10 => Self::NoSuchPath,
+            11 => Self::AlreadyExists,
+            12 => Self::WriteProtected,
+            14 => Self::NoSpace,
+            15 => Self::QuotaExceeded,
+            17 => Self::LockConflict,
+            18 => Self::DirectoryNotEmpty,
+            19 => Self::NotADirectory,
+            20 => Self::InvalidName,
+            24 => Self::IsADirectory,
             other => Self::Other(other),
         }
     }
@@ -86,6 +116,16 @@ impl StatusCode {
             Self::NoConnection => 6,
             Self::ConnectionLost => 7,
             Self::Unsupported => 8,
+            Self::NoSuchPath => 10,
+            Self::AlreadyExists => 11,
+            Self::WriteProtected => 12,
+            Self::NoSpace => 14,
+            Self::QuotaExceeded => 15,
+            Self::LockConflict => 17,
+            Self::DirectoryNotEmpty => 18,
+            Self::NotADirectory => 19,
+            Self::InvalidName => 20,
+            Self::IsADirectory => 24,
             Self::Other(other) => other,
         }
     }

@@ -219,14 +219,14 @@ impl Client {
         self.create(path, opening).await.map(drop)
     }
 
-    async fn open_to_delete(&self, path: &str) -> Result<Handle, Error> {
-        let opening = Opening { access: ACCESS_DELETE | ACCESS_LOOK, disposition: OPEN, options: NO_FOLDER | NO_LINK };
+    async fn open_to_delete(&self, path: &str, options: u32) -> Result<Handle, Error> {
+        let opening = Opening { access: ACCESS_DELETE | ACCESS_LOOK, disposition: OPEN, options: options | NO_LINK };
         Ok(self.create(path, opening).await?.0)
     }
 
     /// Gives a file another path in one step; a taken name is replaced or refused.
     pub async fn rename(&self, from: &str, to: &str, replace: bool) -> Result<(), Error> {
-        let handle = self.open_to_delete(from).await?;
+        let handle = self.open_to_delete(from, NO_FOLDER).await?;
         self.request(message::rename(&handle.id, to, replace)).await.map(drop)
     }
 
@@ -236,6 +236,16 @@ impl Client {
         let (handle, _) = self.create(path, opening).await?;
         let answer = self.request(message::query_owner(&handle.id)).await?;
         Ok(accounts::owner(&message::info(&answer)?)?)
+    }
+
+    /// The last name of the path by which the server itself knows what lies at a path.
+    pub async fn own_name(&self, path: &str) -> Result<String, Error> {
+        let (handle, _) =
+            self.create(path, Opening { access: ACCESS_LOOK, disposition: OPEN, options: NO_LINK }).await?;
+        let path = message::own_path(&self.request(message::query_all(&handle.id)).await?)?;
+        let units: Vec<u16> = path.chunks_exact(2).map(|unit| u16::from_le_bytes([unit[0], unit[1]])).collect();
+        let path = String::from_utf16_lossy(&units);
+        Ok(path.rsplit('\\').next().unwrap_or_default().to_owned())
     }
 
     /// The names of accounts as the server knows them, in their order; nothing for one that it
@@ -266,7 +276,16 @@ impl Client {
 
     /// Removes a file. When it returns the file is gone, unless another program has it open.
     pub async fn remove(&self, path: &str) -> Result<(), Error> {
-        let mut handle = self.open_to_delete(path).await?;
+        self.remove_any(path, NO_FOLDER).await
+    }
+
+    /// Removes a folder in which nothing lies.
+    pub async fn remove_directory(&self, path: &str) -> Result<(), Error> {
+        self.remove_any(path, FOLDER).await
+    }
+
+    async fn remove_any(&self, path: &str, options: u32) -> Result<(), Error> {
+        let mut handle = self.open_to_delete(path, options).await?;
         self.request(message::vanish(&handle.id)).await?;
         handle.is_open = false;
         self.request(message::close(&handle.id)).await.map(drop)

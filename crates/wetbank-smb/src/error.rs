@@ -81,6 +81,7 @@ impl Status {
     pub const NETWORK_NAME_DELETED: Self = Self(0xC000_00C9);
     pub const BAD_NETWORK_NAME: Self = Self(0xC000_00CC);
     pub const REQUEST_NOT_ACCEPTED: Self = Self(0xC000_00D0);
+    pub const DIRECTORY_NOT_EMPTY: Self = Self(0xC000_0101);
     pub const NOT_A_DIRECTORY: Self = Self(0xC000_0103);
     pub const NAME_TOO_LONG: Self = Self(0xC000_0106);
     pub const CANNOT_DELETE: Self = Self(0xC000_0121);
@@ -112,6 +113,7 @@ impl Status {
             Self::OBJECT_NAME_INVALID | Self::OBJECT_PATH_SYNTAX_BAD => "the server takes no such name",
             Self::NAME_TOO_LONG => "the name is too long",
             Self::OBJECT_NAME_COLLISION => "the name is taken",
+            Self::DIRECTORY_NOT_EMPTY => "something lies in the folder",
             Self::SHARING_VIOLATION => "another program has the file open",
             Self::FILE_LOCK_CONFLICT => "another program has locked the file",
             Self::DELETE_PENDING => "the file is being deleted",

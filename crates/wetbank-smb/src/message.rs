@@ -393,6 +393,18 @@ pub(crate) fn query_owner(id: &FileId) -> Request {
     Request::new(Command::QueryInfo, body)
 }
 
+/// Asks for all that is known of an open file (section 2.2.37; [MS-FSCC], section 2.4.2).
+pub(crate) fn query_all(id: &FileId) -> Request {
+    let body = |body: Writer| body.u16(41).u8(1).u8(18).u32(4096).u16(0).u16(0).u32(0).u32(0).u32(0).raw(id).u8(0);
+    Request::new(Command::QueryInfo, body)
+}
+
+/// The path by which the server itself knows an open file, in UTF-16.
+pub(crate) fn own_path(answer: &Answer) -> Result<Bytes, Malformed> {
+    let buffer = info(answer)?;
+    slice(&buffer, 100, buffer.u32_at(96)? as usize)
+}
+
 /// The information (sections 2.2.34 and 2.2.38).
 pub(crate) fn info(answer: &Answer) -> Result<Bytes, Malformed> {
     let (at, length) = (answer.message.u16_at(HEADER + 2)?, answer.message.u32_at(HEADER + 4)?);

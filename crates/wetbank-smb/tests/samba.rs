@@ -182,3 +182,20 @@ async fn a_server_that_is_none_is_given_up_at_once_or_after_its_silence() {
         assert!(greeted.is_err(), "{words:?}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_that_the_server_shows_under_another_name_tells_its_own() {
+    let server = Samba::start(ShareOffer::Usual);
+    let made = ["con", "trailing blank.csv ", "a:b.csv", "REPORT~1.CSV", "plain.csv"];
+    for name in made {
+        std::fs::write(server.root.path().join(name), name).unwrap();
+    }
+    let client = signed_in(&server).await;
+    let shown = names(&client, "").await;
+    assert!(shown.contains("REPORT~1.CSV") && !shown.contains("con"), "{shown:?}");
+    let mut own = BTreeSet::new();
+    for name in &shown {
+        own.insert(client.own_name(name).await.unwrap());
+    }
+    assert_eq!(own, made.map(str::to_owned).into());
+}

@@ -52,6 +52,11 @@ impl Apache {
         Self::configured(false, &format!("LimitRequestBody {}\n", u64::from(kib) << 10))
     }
 
+    /// Starts it without TLS; whoever asks for a folder without a slash at its end is sent to the address with one.
+    pub fn with_slashes() -> Self {
+        Self::configured(false, "LoadModule dir_module /usr/lib/apache2/modules/mod_dir.so\n")
+    }
+
     fn configured(tls: bool, more: &str) -> Self {
         let (folder, root, port) = (TempDir::new().unwrap(), TempDir::new().unwrap(), free_port());
         // Its workers run as another user when a test runs as root.

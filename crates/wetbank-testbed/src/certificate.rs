@@ -8,7 +8,7 @@ use std::{
 use crate::run;
 
 /// A fresh self-signed certificate for 127.0.0.1.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Certificate {
     /// The certificate in PEM form.
     pub file: PathBuf,

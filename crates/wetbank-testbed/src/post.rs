@@ -26,8 +26,10 @@ pub struct PostOffice {
     pub imap: u16,
     /// Where letters are handed in, secured on demand.
     pub smtp: u16,
-    /// The certificate of all of them.
+    /// The certificate of the server where letters are read.
     pub certificate: Certificate,
+    /// That of the other one.
+    pub send_certificate: Certificate,
     folder: TempDir,
     reading: Option<Server>,
     sending: Option<Server>,
@@ -39,8 +41,12 @@ impl PostOffice {
         let folder = TempDir::new().unwrap();
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).unwrap();
         let certificate = Certificate::in_folder(folder.path());
+        let own = folder.path().join("sending");
+        fs::create_dir(&own).unwrap();
+        let send_certificate = Certificate::in_folder(&own);
         let (imaps, imap, smtp) = (free_port(), free_port(), free_port());
-        let mut office = Self { imaps, imap, smtp, certificate, folder, reading: None, sending: None };
+        let mut office =
+            Self { imaps, imap, smtp, certificate, send_certificate, folder, reading: None, sending: None };
         office.start_reading();
         office.start_sending();
         office
@@ -98,7 +104,7 @@ impl PostOffice {
             fs::create_dir_all(self.path(name)).unwrap();
             chown(self.path(name), Some(run("id", &["-u", "Debian-exim"]).trim().parse().unwrap()), None).unwrap();
         }
-        let Certificate { file, key, .. } = &self.certificate;
+        let Certificate { file, key, .. } = &self.send_certificate;
         // The server gives its rights up before it reads the key.
         let (cert, private) = (self.path("smtp.crt"), self.path("smtp.key"));
         fs::copy(file, &cert).unwrap();

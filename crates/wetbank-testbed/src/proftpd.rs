@@ -20,6 +20,8 @@ pub enum FtpOffer {
     TlsFromStart,
     /// No TLS and no listing in the machine's form.
     Old,
+    /// No TLS, and so many connections at once.
+    Crowded(u32),
     /// No TLS, and so many KiB for all files together.
     Quota(u32),
 }
@@ -44,18 +46,12 @@ impl Proftpd {
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).unwrap();
         let certificate = Certificate::in_folder(folder.path());
         fs::set_permissions(&certificate.key, fs::Permissions::from_mode(0o600)).unwrap();
-        let (at, number) = (folder.path().display(), |flag| run("id", &[flag]).trim().to_owned());
-        let (user, group) = (number("-un"), number("-gn"));
-        let hash = r"$6$wetbank$tyC2PNAZyzYIbHDw2WJ2KI5UY7NtNXp8t0KVM591qn/peEOy64lOjI1ogciaRBcreXUiuKvOqXLXtdMVwT7eu/";
-        let line =
-            format!("{}:{hash}:{}:{}::{}:/bin/sh\n", FTP_USER.0, number("-u"), number("-g"), root.path().display());
-        let users = folder.path().join("users");
-        fs::write(&users, line).unwrap();
-        fs::set_permissions(&users, fs::Permissions::from_mode(0o600)).unwrap();
+        let at = folder.path().display();
+        let common = common(folder.path(), root.path(), port);
         // Data ports outside the range that free ports are taken from: a test that looks whether
         // its server listens must not be taken for the data connection of another.
         let mut config = format!(
-            "ServerType standalone\nServerName test\nDefaultAddress 127.0.0.1\nPort {port}\nUser {user}\nGroup {group}\n             UseReverseDNS off\nAuthUserFile {at}/users\nAuthOrder mod_auth_file.c\nRequireValidShell off\nRootLogin on\n             UseFtpUsers off\nAllowOverwrite on\nAllowStoreRestart on\nAllowRetrieveRestart on\nPidFile {at}/pid\n             ScoreboardFile {at}/scores\nDelayTable none\nDelayEngine off\nWtmpLog off\nTransferLog none\nSystemLog {at}/log\n             MaxInstances 60\nUmask 022\nTimeoutIdle 120\nPassivePorts 20000 30000\n"
+            "{common}AllowOverwrite on\nAllowStoreRestart on\nAllowRetrieveRestart on\nPassivePorts 20000 30000\n"
         );
         if matches!(offer, FtpOffer::Tls | FtpOffer::TlsFromStart) {
             let options = if offer == FtpOffer::TlsFromStart { "TLSOptions UseImplicitSSL\n" } else { "" };
@@ -67,6 +63,9 @@ impl Proftpd {
         }
         if offer == FtpOffer::Old {
             config += "FactsAdvertise off\n";
+        }
+        if let FtpOffer::Crowded(most) = offer {
+            config += &format!("MaxClientsPerUser {most}\n");
         }
         if let FtpOffer::Quota(kib) = offer {
             config += &quota(folder.path(), kib);
@@ -91,6 +90,24 @@ impl Proftpd {
     pub fn crash(&mut self) {
         self.server = None;
     }
+}
+
+/// What its configuration says whatever the protocol: one user, one folder, a port.
+pub(crate) fn common(at: &Path, root: &Path, port: u16) -> String {
+    let number = |flag| run("id", &[flag]).trim().to_owned();
+    let (user, group) = (number("-un"), number("-gn"));
+    let hash = r"$6$wetbank$tyC2PNAZyzYIbHDw2WJ2KI5UY7NtNXp8t0KVM591qn/peEOy64lOjI1ogciaRBcreXUiuKvOqXLXtdMVwT7eu/";
+    let line = format!("{}:{hash}:{}:{}::{}:/bin/sh\n", FTP_USER.0, number("-u"), number("-g"), root.display());
+    let users = at.join("users");
+    fs::write(&users, line).unwrap();
+    fs::set_permissions(&users, fs::Permissions::from_mode(0o600)).unwrap();
+    let at = at.display();
+    format!(
+        "ServerType standalone\nServerName test\nDefaultAddress 127.0.0.1\nPort {port}\nUser {user}\nGroup {group}\n\
+         UseReverseDNS off\nAuthUserFile {at}/users\nAuthOrder mod_auth_file.c\nRequireValidShell off\nRootLogin on\n\
+         UseFtpUsers off\nPidFile {at}/pid\nScoreboardFile {at}/scores\nDelayTable none\nDelayEngine off\nWtmpLog off\n\
+         TransferLog none\nSystemLog {at}/log\nMaxInstances 60\nUmask 022\nTimeoutIdle 120\n"
+    )
 }
 
 /// The tables of a limit, and the lines of the configuration that put it in force.

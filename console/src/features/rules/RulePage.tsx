@@ -9,6 +9,7 @@ import { BookText } from "../../shared/ui/BookText";
 import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
 import { Due, Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
+import { WarningLine } from "../../shared/ui/WarningLine";
 import { Explain } from "./Explain";
 import { RunNow } from "./RunNow";
 import { ruleQuery, ruleRunsQuery } from "./queries";
@@ -221,6 +222,13 @@ function One({ rule }: { rule: Rule }) {
         </div>
       </div>
       {change.error && <Failure error={change.error} />}
+      {rule.troubles.length > 0 && (
+        <output className="panel block px-4 pb-2">
+          {rule.troubles.map((trouble) => (
+            <WarningLine key={trouble.what} warning={trouble} />
+          ))}
+        </output>
+      )}
       <Crossing label={`What ${rule.title} does`} lanes={lanes(rule, status.data)} />
       <div role="tablist" className="tabs tabs-border" aria-label="About this rule">
         {TABS.map((one) => (

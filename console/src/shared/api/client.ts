@@ -27,6 +27,7 @@ export type TestedPlace = Schemas["TestedPlace"];
 export type Listing = Schemas["Listing"];
 export type Explained = Schemas["Explained"];
 export type Verdict = Schemas["Verdict"];
+export type Traced = Schemas["Traced"];
 export type Traces = Schemas["Traces"];
 export type BookDiff = Schemas["BookDiff"];
 export type Started = Schemas["Started"];

@@ -40,7 +40,12 @@ export function Attempts({ attempts, caption }: { attempts: Attempt[]; caption: 
               </td>
               <td className="whitespace-nowrap">{attempt.size == null ? "–" : size(attempt.size)}</td>
               <td className="break-words [overflow-wrap:anywhere]">
-                {attempt.target && <span className="file block">{attempt.target}</span>}
+                {attempt.target && (
+                  <span className="file block">
+                    {attempt.removed && "removed "}
+                    {attempt.target}
+                  </span>
+                )}
                 {attempt.sha256 && (
                   <span className="file quiet block text-xs" title={`BLAKE3 ${attempt.blake3 ?? ""}`}>
                     SHA-256 {attempt.sha256}

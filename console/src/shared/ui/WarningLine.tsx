@@ -1,4 +1,4 @@
-import { CalendarClock } from "lucide-react";
+import { CalendarClock, TriangleAlert } from "lucide-react";
 
 import type { Warning } from "../api/client";
 import { day } from "./format";
@@ -11,9 +11,10 @@ function when({ days, until }: Warning): string {
 
 /** Something that expires soon, and what to do. */
 export function WarningLine({ warning }: { warning: Warning }) {
+  const Sign = warning.until ? CalendarClock : TriangleAlert;
   return (
     <p className="flex items-start gap-2 pt-1 text-sm">
-      <CalendarClock className={`mt-0.5 size-4 shrink-0 ${warning.days <= 1 ? "text-error" : "text-warning"}`} aria-hidden />
+      <Sign className={`mt-0.5 size-4 shrink-0 ${warning.days <= 1 ? "text-error" : "text-warning"}`} aria-hidden />
       <span className="[overflow-wrap:anywhere]">
         <strong>
           {warning.what}

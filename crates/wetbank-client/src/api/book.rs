@@ -87,8 +87,12 @@ pub struct Key {
 
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct ImportKey {
-    /// One key, armoured.
+    /// One key, armoured; or what revokes the key of this name.
+    #[serde(default)]
     pub text: String,
+    /// The same as bytes in base64 (RFC 4648, section 4), for one without armour.
+    #[serde(default)]
+    pub base64: Option<String>,
     /// What opens its secret part.
     #[serde(default)]
     pub passphrase: Option<String>,

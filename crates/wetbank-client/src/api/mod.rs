@@ -127,8 +127,8 @@ pub struct Moving {
     pub title: String,
     pub file: String,
     pub branch: usize,
-    /// The position of the step at work.
-    pub step: usize,
+    /// The position at work: the index of a step, or -1 for the original.
+    pub step: i64,
     /// The steps of its way.
     pub steps: Vec<ItemStep>,
     pub from: String,
@@ -141,7 +141,7 @@ pub struct Moving {
 impl Moving {
     /// The kind of the step at work.
     pub fn step_kind(&self) -> &str {
-        self.steps.iter().find(|step| step.at == self.step as i64).map_or("", |step| &step.kind)
+        self.steps.iter().find(|step| step.at == self.step).map_or("", |step| &step.kind)
     }
 }
 

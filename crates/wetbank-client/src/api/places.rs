@@ -175,6 +175,7 @@ pub struct NewAgreement {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(untagged)]
 pub enum KeyValue {
+    Flag(bool),
     Number(i64),
     Text(String),
 }

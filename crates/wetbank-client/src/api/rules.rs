@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::Warning;
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RuleSummary {
     pub name: String,
@@ -55,6 +57,8 @@ pub struct Rule {
     pub firings: Vec<String>,
     /// How another system starts it, if one may.
     pub signal: Option<SignalHelp>,
+    /// What keeps it from seeing its files now.
+    pub troubles: Vec<Warning>,
     pub branches: Vec<Branch>,
     pub versions: Vec<Version>,
 }

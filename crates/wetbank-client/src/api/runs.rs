@@ -59,7 +59,7 @@ pub struct Item {
     pub branch_title: Option<String>,
     /// The steps of its way.
     pub steps: Vec<ItemStep>,
-    /// The position of the step it is at.
+    /// Where it is: the index of a step, -1 at its original, -2 at its end, -3 at the end of a failure path.
     pub step: i64,
     pub failures: i64,
     /// When the next attempt is due.
@@ -74,7 +74,7 @@ pub struct Item {
 /// A step on an item's way.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ItemStep {
-    /// Its position, which attempts refer to.
+    /// Its position, which attempts refer to: the index of a step, or -1 for the original.
     pub at: i64,
     pub kind: String,
     /// `done`, `skipped`, `failed`, `working`, `waiting`, `held`, or `rest` while it is to come.
@@ -88,6 +88,17 @@ pub struct ItemStep {
 pub struct Retry {
     /// Only this item; without it, all that is held or waits.
     pub item: Option<i64>,
+}
+
+/// What became of what was not at its end in a run that was stopped.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct StoppedRun {
+    /// So many files are held.
+    pub held: usize,
+    /// So many were at work and came to their end.
+    pub ended: usize,
+    /// So many are still at work: they are held at the next safe point, unless they end before.
+    pub stopping: usize,
 }
 
 /// How much a call changed.
@@ -107,6 +118,8 @@ pub struct Attempt {
     pub ended: Option<String>,
     /// `going`, `done`, `failed` or `skipped`.
     pub outcome: String,
+    /// Nothing is there any more: the file was taken away.
+    pub removed: bool,
     /// Where its result is.
     pub target: Option<String>,
     pub size: Option<u64>,
@@ -148,7 +161,7 @@ pub struct Dismiss {
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Traces {
-    pub found: Vec<Traced>,
+    pub items: Vec<Traced>,
 }
 
 /// A file's way, from where it came to where it is.
@@ -165,4 +178,9 @@ pub struct Traced {
     pub taken: String,
     pub ended: Option<String>,
     pub hops: Vec<Attempt>,
+    /// What was made of it and goes on instead of it, or with others: parcels, parts.
+    #[schema(no_recursion)]
+    pub made: Vec<Traced>,
+    /// More was made of it than is told.
+    pub more: bool,
 }

@@ -13,8 +13,8 @@ use super::{
     resolve::{At, Checked, Ends, Mistake, duration, folder_template, place_name, secret_name, template, unknown},
 };
 use crate::{
-    Asked, BadRows, ByteSize, Call, CallBody, Database, DatabaseKind, Extract, HostAddress, Load, Mail, Name,
-    PostgresSpec, Program, Step, Template, condition::glob,
+    Asked, BadRows, ByteSize, Call, CallBody, Database, DatabaseKind, Extract, HostAddress, Load, Mail, Name, Numbers,
+    PostgresSpec, Program, Step, Template, Twice, condition::glob,
 };
 
 /// How long a call may take, unless the book says otherwise.
@@ -82,6 +82,10 @@ pub(super) struct LoadShape {
     pub columns: BTreeMap<String, String>,
     pub separator: Option<Text>,
     pub encoding: Option<Text>,
+    pub decimal: Option<Text>,
+    pub thousands: Option<Text>,
+    pub twice: Option<Text>,
+    pub missing: Option<Text>,
     pub bad_rows: Option<BadRows>,
     #[serde(default)]
     pub replace: bool,
@@ -210,7 +214,7 @@ pub(super) fn call(raw: &CallShape, span: Range<usize>) -> Checked<Step> {
         return Err(Mistake(raw.url.0.span(), words));
     }
     let host = url.split_once("://").map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(""));
-    if host.contains("{{") || host.contains('@') {
+    if host.contains('{') || host.contains('@') {
         let words = "a file must not choose whom is called, and no password stands in an address; write the host out, and a token = { secret = \"…\" }";
         return Err(Mistake(raw.url.0.span(), words.to_owned()));
     }
@@ -295,23 +299,60 @@ fn separator(text: Option<&Text>) -> Checked<u8> {
     }
 }
 
+/// A sign within numbers.
+fn mark(text: Option<&Text>) -> Checked<Option<char>> {
+    let Some(text) = text else { return Ok(None) };
+    match text.str().chars().collect::<Vec<_>>()[..] {
+        [sign] if !sign.is_alphanumeric() && !"+-\"".contains(sign) => Ok(Some(sign)),
+        _ => Err(Mistake(text.0.span(), format!("\"{}\" is no sign within numbers, as in \",\"", text.str()))),
+    }
+}
+
 pub(super) fn load(raw: &LoadShape, ends: &Ends<'_>) -> Checked<Step> {
     if let Some(wrong) = raw.columns.keys().find(|column| !plain_name(column)) {
         return Err(Mistake(raw.table.0.span(), format!("\"{wrong}\" is no column's name")));
     }
     let encoding = raw.encoding.as_ref().map_or("utf-8", |text| text.str().trim()).to_ascii_lowercase();
-    let known =
-        ["utf-8", "utf-16le", "utf-16be", "windows-1250", "windows-1251", "windows-1252", "iso-8859-2", "iso-8859-15"];
-    if let Some(text) = raw.encoding.as_ref().filter(|_| !known.contains(&encoding.as_str())) {
-        let words = format!("unknown encoding \"{encoding}\"; there are {}", known.join(", "));
+    if let Some(text) =
+        raw.encoding.as_ref().filter(|_| encoding_rs::Encoding::for_label(encoding.as_bytes()).is_none())
+    {
+        let words = format!(
+            "unknown encoding \"{encoding}\"; it is a name of the WHATWG list, as utf-8, utf-16le, iso-8859-1, windows-1252"
+        );
         return Err(Mistake(text.0.span(), words));
     }
+    let numbers =
+        Numbers { decimal: mark(raw.decimal.as_ref())?.unwrap_or('.'), thousands: mark(raw.thousands.as_ref())? };
+    if Some(numbers.decimal) == numbers.thousands {
+        return Err(Mistake(raw.table.0.span(), "decimal and thousands cannot be the same sign".to_owned()));
+    }
+    let twice = match raw.twice.as_ref().map(|text| (text, text.str())) {
+        None => Twice::Refuse,
+        Some((_, "first")) => Twice::First,
+        Some((_, "last")) => Twice::Last,
+        Some((text, other)) => {
+            return Err(Mistake(text.0.span(), format!("unknown word \"{other}\"; there are \"first\" and \"last\"")));
+        }
+    };
+    let missing_stay_empty = match raw.missing.as_ref().map(|text| (text, text.str())) {
+        None | Some((_, "refuse")) => false,
+        Some((_, "empty")) => true,
+        Some((text, other)) => {
+            return Err(Mistake(
+                text.0.span(),
+                format!("unknown word \"{other}\"; there are \"refuse\" and \"empty\""),
+            ));
+        }
+    };
     Ok(Step::Load(Box::new(Load {
         into: database(&raw.into, ends)?,
         table: table(&raw.table)?,
         columns: raw.columns.iter().map(|(column, header)| (column.clone(), header.clone())).collect(),
         separator: separator(raw.separator.as_ref())?,
         encoding,
+        numbers,
+        twice,
+        missing_stay_empty,
         bad_rows: raw.bad_rows.unwrap_or(BadRows::Refuse),
         replace: raw.replace,
     })))

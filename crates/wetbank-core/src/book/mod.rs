@@ -7,6 +7,7 @@
 mod conditions;
 mod errands;
 mod limits;
+mod mistakes;
 mod partners;
 mod places;
 mod raw;
@@ -124,7 +125,16 @@ pub struct Known {
 }
 
 /// Reads a book from named texts.
+///
+/// # Errors
+///
+/// Every mistake that it has, in the order in which they stand.
 pub fn parse_book(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Problem>> {
+    mistakes::or_all(files, known)
+}
+
+/// Reads it as far as it can be read: of each section the first mistake.
+fn parse_once(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Problem>> {
     let mut problems = Vec::new();
     let mut parsed = Vec::new();
     let mut sections: Vec<Section> = Vec::new();

@@ -25,8 +25,23 @@ const REGION: &str = "us-east-1";
 /// Every kind with the keys it knows besides `kind`.
 const KINDS: [(&str, &[&str]); 7] = [
     ("folder", &["root", "mount"]),
-    ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "connections", "timeout"]),
-    ("ftp", &["host", "port", "user", "password", "security", "certificate", "root", "connections", "timeout"]),
+    ("sftp", &["host", "port", "user", "password", "key", "host-key", "root", "staged", "connections", "timeout"]),
+    (
+        "ftp",
+        &[
+            "host",
+            "port",
+            "user",
+            "password",
+            "security",
+            "active",
+            "certificate",
+            "root",
+            "staged",
+            "connections",
+            "timeout",
+        ],
+    ),
     ("share", &["host", "port", "share", "user", "password", "security", "root", "connections", "timeout"]),
     ("webdav", &["url", "user", "password", "agreement", "certificate", "connections", "timeout"]),
     (
@@ -56,6 +71,7 @@ const KINDS: [(&str, &[&str]); 7] = [
             "send-security",
             "sender",
             "certificate",
+            "send-certificate",
             "connections",
             "timeout",
         ],
@@ -115,6 +131,7 @@ impl<'a> Reader<'a> {
             ("key", place.key.is_some()),
             ("host-key", place.host_key.is_some()),
             ("security", place.security.is_some()),
+            ("active", place.active.is_some()),
             ("certificate", place.certificate.is_some()),
             ("url", place.url.is_some()),
             ("bucket", place.bucket.is_some()),
@@ -127,6 +144,8 @@ impl<'a> Reader<'a> {
             ("send-by", place.send_by.is_some()),
             ("send-security", place.send_security.is_some()),
             ("sender", place.sender.is_some()),
+            ("send-certificate", place.send_certificate.is_some()),
+            ("staged", place.staged.is_some()),
             ("connections", place.connections.is_some()),
             ("timeout", place.timeout.is_some()),
         ];
@@ -216,9 +235,13 @@ impl<'a> Reader<'a> {
         let passphrase = |key: &SecretRef| key.passphrase.as_ref().map(|p| secret_name(&p.secret)).transpose();
         let sign_in = match (&place.password, &place.key) {
             (Some(password), None) => SftpSignIn::Password(secret_name(&password.secret)?),
-            (None, Some(key)) => SftpSignIn::Key { key: secret_name(&key.secret)?, passphrase: passphrase(key)? },
-            _ => {
-                let words = "needs either password = { secret = \"…\" } or key = { secret = \"…\" }";
+            (password, Some(key)) => SftpSignIn::Key {
+                key: secret_name(&key.secret)?,
+                passphrase: passphrase(key)?,
+                password: password.as_ref().map(|password| secret_name(&password.secret)).transpose()?,
+            },
+            (None, None) => {
+                let words = "needs password = { secret = \"…\" } or key = { secret = \"…\" }, or both if the server asks for both";
                 return Err(self.mistake(words.to_owned()));
             }
         };
@@ -229,6 +252,7 @@ impl<'a> Reader<'a> {
             sign_in,
             host_key: self.fingerprint("host-key", place.host_key.as_ref())?,
             root: self.root_or_pasted(),
+            staged: place.staged.unwrap_or(true),
             connections: self.connections(CONNECTIONS),
             silence: self.silence()?,
         }))
@@ -252,8 +276,10 @@ impl<'a> Reader<'a> {
             user: self.need("user", &place.user)?.str().trim().to_owned(),
             password: secret_name(&self.need("password", &place.password)?.secret)?,
             security,
+            active: place.active.unwrap_or(false),
             certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             root: self.root_or_pasted(),
+            staged: place.staged.unwrap_or(true),
             connections: self.connections(CONNECTIONS),
             silence: self.silence()?,
         }))
@@ -373,11 +399,12 @@ impl Reader<'_> {
     fn mailbox(&self) -> Checked<PlaceSpec> {
         let place = self.raw();
         let security = self.mail_security(place.security.as_ref(), MailSecurity::TlsFromStart)?;
+        let certificate = self.fingerprint("certificate", place.certificate.as_ref())?;
         let read = match &place.host {
             Some(_) => {
                 let usual = if security == MailSecurity::TlsFromStart { 993 } else { 143 };
                 let (host, port) = self.address(usual)?;
-                Some(MailServer { host, port, security })
+                Some(MailServer { host, port, security, certificate: certificate.clone() })
             }
             None => None,
         };
@@ -394,7 +421,10 @@ impl Reader<'_> {
                     MailSecurity::Tls => 587,
                     MailSecurity::None => 25,
                 };
-                Some(MailServer { host: address.host, port: address.port.unwrap_or(usual), security })
+                let own = self.fingerprint("send-certificate", place.send_certificate.as_ref())?;
+                // One certificate for both is usual.
+                let certificate = own.or(certificate);
+                Some(MailServer { host: address.host, port: address.port.unwrap_or(usual), security, certificate })
             }
             None => None,
         };
@@ -426,7 +456,6 @@ impl Reader<'_> {
             send,
             sender,
             sign_in,
-            certificate: self.fingerprint("certificate", place.certificate.as_ref())?,
             connections: self.connections(CONNECTIONS),
             silence: self.silence()?,
         }))

@@ -13,7 +13,7 @@ use super::{
     resolve::{At, Checked, Ends, Mistake, folder_template, place_name, secret_name, template, unknown},
 };
 use crate::{
-    Branch, ByteSize, Compression, Condition, Delivery, IfExists, Next, Original, PackForm, Partner, PlaceName,
+    Branch, ByteSize, Compression, Condition, Delivery, IfExists, Most, Next, Original, PackForm, Partner, PlaceName,
     Planned, Step, Target, Template,
 };
 
@@ -231,7 +231,9 @@ fn resolve_step(spanned: &Spanned<raw::Step>, around: &Around<'_>) -> Checked<St
         raw.sign.as_ref().map(errands::sign),
         raw.verify.as_ref().map(|raw| errands::verify(raw, spanned.span())),
         raw.compress.as_ref().map(compress),
-        raw.expand.as_ref().map(|raw| Ok(Step::Expand { name: folder_template(raw.name.as_ref(), EXPANDED)? })),
+        raw.expand.as_ref().map(|raw| {
+            Ok(Step::Expand { most: most(raw.most.as_ref())?, name: folder_template(raw.name.as_ref(), EXPANDED)? })
+        }),
         raw.pack.as_ref().map(pack),
         raw.unpack.as_ref().map(unpack),
         raw.manifest.as_ref().map(|raw| {
@@ -351,12 +353,20 @@ fn unpack(raw: &raw::Unpack) -> Checked<Step> {
     Ok(Step::Unpack {
         passphrase: raw.passphrase.as_ref().map(|p| secret_name(&p.secret)).transpose()?,
         files: raw.files.unwrap_or(MOST_FILES),
-        bytes: raw.most.as_ref().map_or(Ok(MOST_BYTES), |text| text.str().parse::<ByteSize>().at(text))?,
+        most: most(raw.most.as_ref())?,
+    })
+}
+
+fn most(text: Option<&Text>) -> Checked<Most> {
+    Ok(match text {
+        Some(text) => Most { bytes: text.str().parse::<ByteSize>().at(text)?, is_said: true },
+        None => Most { bytes: MOST_BYTES, is_said: false },
     })
 }
 
 fn decrypt(raw: &raw::Decrypt) -> Checked<Step> {
     Ok(Step::Decrypt {
+        most: most(raw.most.as_ref())?,
         passphrase: raw.passphrase.as_ref().map(|p| secret_name(&p.secret)).transpose()?,
         signed_by: raw.signed_by.clone(),
         name: folder_template(

@@ -111,7 +111,7 @@ impl Engine {
 
     fn agreed_spec(&self, place: &str) -> Result<(Name, AgreedSpec), EngineError> {
         let name = Name::new(place).map_err(|_| EngineError::unknown("place", place))?;
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let spec = arrangement.specs.get(&name).ok_or_else(|| EngineError::unknown("place", place))?;
         let agreed = spec.agreed().cloned().ok_or_else(|| {
             NotNow(format!(
@@ -149,8 +149,13 @@ impl Engine {
         Ok(page)
     }
 
-    /// People came back with an answer: the code, or why there is none. Answers the place.
-    pub async fn answered_on_page(&self, state: &str, answer: Result<String, String>) -> Result<Name, EngineError> {
+    /// People came back with an answer: the code, or why there is none. Answers the place, and
+    /// whether it can be used now; an error when the answer belongs to nothing that was asked.
+    pub async fn answered_on_page(
+        &self,
+        state: &str,
+        answer: Result<String, String>,
+    ) -> Result<(Name, Result<(), EngineError>), EngineError> {
         let Some(pending) = self.core.sign_ins.take(state) else {
             return Err(NotNow("nobody is asked to sign in any more; begin again on the place's page".to_owned()));
         };
@@ -162,8 +167,8 @@ impl Engine {
                 other => format!("the server answered {other}"),
             })),
         };
-        self.take_grant(&place, granted).await?;
-        Ok(place)
+        let kept = self.take_grant(&place, granted).await;
+        Ok((place, kept))
     }
 
     /// Begins to ask by a code that people type, and waits for the answer in the background.

@@ -1,33 +1,80 @@
 //! What is arranged: checking, changing and exporting the book.
 
-use std::time::Duration;
+use std::{path::Path, time::Duration};
 
-use wetbank_core::{BY_HAND, Book, Known, Name, Problem, Section, SectionKind, parse_book};
+use wetbank_core::{BY_HAND, Book, DatabaseKind, Known, Name, PlaceSpec, Problem, SectionKind, parse_book};
 use wetbank_places::{ProbeStep, probe};
 
 use super::Engine;
-use crate::{BookDiff, EngineError, book, clock};
+use crate::{
+    BookDiff, EngineError,
+    arranged::{Turn, book},
+    clock,
+    guarded::Guarded,
+};
+
+/// Checking a book takes so long at most.
+const CHECKING: Duration = Duration::from_secs(20);
+
+/// A book that can be put in force here.
+fn checked(files: &[(String, String)], known: &Known, guarded: &Guarded) -> Result<Book, Vec<Problem>> {
+    let book = parse_book(files, known)?;
+    let problem = |key: String, message: String| {
+        let (file, line) = where_is(files, &key);
+        Problem { file, line, key, message }
+    };
+    let mut problems = Vec::new();
+    if book.sections.iter().any(|section| section.kind == SectionKind::Rule && section.name == BY_HAND) {
+        let words = "is the name of what people do by hand; give the rule another one";
+        problems.push(problem(format!("rule.{BY_HAND}"), words.to_owned()));
+    }
+    for (name, spec) in &book.places {
+        if let PlaceSpec::Folder { root, .. } = spec
+            && let Some(why) = guarded.refuses_root(Path::new(root))
+        {
+            problems.push(problem(format!("place.{name}"), format!("{why}; choose another root")));
+        }
+    }
+    for database in &book.databases {
+        if let DatabaseKind::Sqlite { file } = &database.kind
+            && let Some(why) = guarded.refuses_database(Path::new(file))
+        {
+            problems.push(problem(format!("database.{}", database.name), format!("{why}; choose another file")));
+        }
+    }
+    if problems.is_empty() { Ok(book) } else { Err(problems) }
+}
+
+/// The file and line where a section begins.
+fn where_is(files: &[(String, String)], key: &str) -> (String, usize) {
+    let head = format!("[{key}]");
+    let at = |(file, text): &(String, String)| {
+        let line = text.lines().position(|line| line.trim_start().starts_with(&head))?;
+        Some((file.clone(), line + 1))
+    };
+    files.iter().find_map(at).unwrap_or_else(|| (files.first().map(|(file, _)| file.clone()).unwrap_or_default(), 1))
+}
 
 impl Engine {
     /// Reads a proposed book. What is in force counts as known unless `whole`.
-    pub fn check_book(&self, files: &[(String, String)], whole: bool) -> Result<Book, Vec<Problem>> {
-        let known = if whole { Known::default() } else { self.core.arrangement().known() };
-        let book = parse_book(files, &known)?;
-        let reserved = |section: &&Section| section.kind == SectionKind::Rule && section.name == BY_HAND;
-        match book.sections.iter().find(reserved) {
-            None => Ok(book),
-            Some(_) => Err(vec![Problem {
-                file: files.first().map(|(file, _)| file.clone()).unwrap_or_default(),
-                line: 1,
-                key: format!("rule.{BY_HAND}"),
-                message: "is the name of what people do by hand; give the rule another one".to_owned(),
-            }]),
+    pub async fn check_book(&self, files: &[(String, String)], whole: bool) -> Result<Book, EngineError> {
+        let known = if whole { Known::default() } else { self.core.arranged.now().known() };
+        let (files, guarded) = (files.to_vec(), self.core.effects.guarded.clone());
+        // Whatever is in it must not keep others waiting.
+        let checking = tokio::task::spawn_blocking(move || checked(&files, &known, &guarded));
+        match tokio::time::timeout(CHECKING, checking).await {
+            Ok(Ok(checked)) => checked.map_err(EngineError::Book),
+            Ok(Err(error)) => Err(EngineError::NotNow(format!("the book cannot be checked: {error}"))),
+            Err(_) => {
+                let words = format!("checking the book took longer than {} s; apply it in parts", CHECKING.as_secs());
+                Err(EngineError::NotNow(words))
+            }
         }
     }
 
     /// How a proposed book differs from the one in force.
     pub async fn diff_book(&self, files: &[(String, String)], whole: bool) -> Result<BookDiff, EngineError> {
-        let book = self.check_book(files, whole).map_err(EngineError::Book)?;
+        let book = self.check_book(files, whole).await?;
         Ok(book::diff(&self.core.journal.sections().await?, &book.sections, whole))
     }
 
@@ -38,8 +85,8 @@ impl Engine {
         files: &[(String, String)],
         whole: bool,
     ) -> Result<Vec<(Name, Vec<ProbeStep>)>, EngineError> {
-        let book = self.check_book(files, whole).map_err(EngineError::Book)?;
-        let now = self.core.arrangement();
+        let book = self.check_book(files, whole).await?;
+        let now = self.core.arranged.now();
         let changed = book.places.iter().filter(|(name, spec)| now.specs.get(name) != Some(spec));
         let tests = changed.map(|(name, spec)| async move {
             let steps = match self.build(name, spec, None).await {
@@ -58,23 +105,41 @@ impl Engine {
         whole: bool,
         who: &str,
     ) -> Result<BookDiff, EngineError> {
-        let book = self.check_book(files, whole).map_err(EngineError::Book)?;
+        self.apply_in_turn(&self.core.arranged.turn().await, files, whole, who).await
+    }
+
+    /// The same, for whoever has the turn and has read in it what it changes.
+    pub(super) async fn apply_in_turn(
+        &self,
+        turn: &Turn<'_>,
+        files: &[(String, String)],
+        whole: bool,
+        who: &str,
+    ) -> Result<BookDiff, EngineError> {
+        let book = self.check_book(files, whole).await?;
         let sections = self.core.journal.sections().await?;
         let diff = book::diff(&sections, &book.sections, whole);
         let order = book::order(&sections, &book, whole);
-        self.change(&diff, order, who).await?;
+        self.change(turn, &diff, order, who).await?;
         Ok(diff)
     }
 
-    async fn change(&self, diff: &BookDiff, order: Vec<(String, String)>, who: &str) -> Result<(), EngineError> {
+    async fn change(
+        &self,
+        turn: &Turn<'_>,
+        diff: &BookDiff,
+        order: Vec<(String, String)>,
+        who: &str,
+    ) -> Result<(), EngineError> {
         let put = diff.changes.iter().filter_map(|c| Some((c.kind.clone(), c.name.clone(), c.new.clone()?))).collect();
         let gone = diff.changes.iter().filter(|c| c.new.is_none()).map(|c| (c.kind.clone(), c.name.clone())).collect();
         self.core.journal.change_book(put, gone, order, who, clock::now()).await?;
-        self.reload().await
+        self.reload(turn).await
     }
 
     /// Removes a section, if nothing else in the book needs it.
     pub async fn remove_section(&self, kind: &str, name: &str, who: &str) -> Result<(), EngineError> {
+        let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
         if !sections.iter().any(|s| s.kind == kind && s.name == name) {
             let kind =
@@ -86,7 +151,7 @@ impl Engine {
             .filter(|s| !(s.kind == kind && s.name == name))
             .map(|s| (format!("{}.{}", s.kind, s.name), s.text.clone()))
             .collect();
-        self.apply_book(&rest, true, who).await?;
+        self.apply_in_turn(&turn, &rest, true, who).await?;
         Ok(())
     }
 
@@ -100,9 +165,10 @@ impl Engine {
 
     /// Switches a rule on or off.
     pub async fn switch(&self, rule: &str, is_on: bool) -> Result<(), EngineError> {
+        let turn = self.core.arranged.turn().await;
         if !self.core.journal.switch_rule(rule, is_on).await? {
             return Err(EngineError::unknown("rule", rule));
         }
-        self.reload().await
+        self.reload(&turn).await
     }
 }

@@ -1,6 +1,6 @@
 //! From the book's words to a place that can be used.
 
-use std::sync::Arc;
+use std::{path::PathBuf, sync::Arc};
 
 use secrecy::SecretString;
 use wetbank_core::{Limits, Name, PlaceSpec, RelPath, SecretName, SftpSignIn, WebSignIn};
@@ -19,10 +19,11 @@ impl Engine {
         limits: Option<&Limits>,
     ) -> Result<Arc<dyn Place>, PlaceError> {
         let place = self.build_with(name, spec, &[]).await?;
-        Ok(match limits {
+        let place = match limits {
             Some(limits) => Limited::around(place, limits),
             None => place,
-        })
+        };
+        Ok(self.core.moorings.moor(place))
     }
 
     /// A place without limits, with these secrets where they have the names that it needs, and
@@ -45,17 +46,28 @@ impl Engine {
             detail: error.to_string(),
         };
         match spec {
-            PlaceSpec::Folder { root, mount } => Ok(Arc::new(Folder::mounted(name.clone(), root, mount.as_ref()))),
+            PlaceSpec::Folder { root, mount } => {
+                let (guarded, at) = (self.core.effects.guarded.clone(), PathBuf::from(root));
+                if let Ok(Some(why)) = tokio::task::spawn_blocking(move || guarded.refuses_root(&at)).await {
+                    let (kind, path) = (PlaceErrorKind::Denied, RelPath::root());
+                    return Err(PlaceError { kind, place: name.clone(), call: "open", path, detail: why });
+                }
+                Ok(Arc::new(Folder::mounted(name.clone(), root, mount.as_ref())))
+            }
             PlaceSpec::Sftp(sftp) => {
                 let credentials = match &sftp.sign_in {
                     SftpSignIn::Password(secret) => SftpCredentials::Password(opened(secret).await.map_err(refused)?),
-                    SftpSignIn::Key { key, passphrase } => SftpCredentials::Key {
-                        key: opened(key).await.map_err(refused)?,
-                        passphrase: match passphrase {
-                            Some(name) => Some(opened(name).await.map_err(refused)?),
-                            None => None,
-                        },
-                    },
+                    SftpSignIn::Key { key, passphrase, password } => {
+                        let perhaps = async |name: &Option<SecretName>| match name {
+                            Some(name) => opened(name).await.map(Some),
+                            None => Ok(None),
+                        };
+                        SftpCredentials::Key {
+                            key: opened(key).await.map_err(refused)?,
+                            passphrase: perhaps(passphrase).await.map_err(refused)?,
+                            password: perhaps(password).await.map_err(refused)?,
+                        }
+                    }
                 };
                 Ok(Arc::new(Sftp::new(name.clone(), sftp.clone(), credentials)))
             }

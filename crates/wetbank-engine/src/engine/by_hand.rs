@@ -44,7 +44,10 @@ impl Engine {
             }
             let entry = place.stat(path).await?;
             match entry.kind {
-                EntryKind::File => batch.push(entry),
+                EntryKind::File => {
+                    self.is_closed(&FilePath { place: delivery.from.clone(), path: path.clone() }).await?;
+                    batch.push(entry);
+                }
                 EntryKind::Folder => {
                     let mut below = place.list(path, Depth::All);
                     while let Some(entry) = below.next().await.transpose()? {
@@ -60,7 +63,7 @@ impl Engine {
                         }
                     }
                 }
-                EntryKind::Link | EntryKind::Other => {
+                EntryKind::Link | EntryKind::Other | EntryKind::Misnamed => {
                     return Err(EngineError::NotNow(format!("{}:/{path} is no regular file", delivery.from)));
                 }
             }
@@ -96,7 +99,7 @@ impl Engine {
         let works: Vec<_> = taken.into_iter().flatten().collect();
         begun.files += works.len();
         begun.first = begun.first.or(works.first().map(|work| work.run));
-        self.core.claims.add(works);
+        self.core.queue.claims.add(works);
         Ok(())
     }
 }

@@ -31,7 +31,7 @@ fn span_text(first: Date, last: Date) -> String {
 impl Engine {
     /// Every calendar of the book.
     pub fn calendars(&self) -> Vec<CalendarStatus> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let uses = |calendar: &Calendar| {
             let schedules = arrangement.rules.iter().filter(|live| {
                 live.rule.starts.schedule.as_ref().is_some_and(|schedule| schedule.calendar.name == calendar.name)
@@ -51,6 +51,7 @@ impl Engine {
         let name = Name::new(name).map_err(|error| EngineError::NotNow(error.to_string()))?;
         let days = days_off(file, clock::now().to_zoned(jiff::tz::TimeZone::system()).date());
         let days = days.map_err(EngineError::NotNow)?;
+        let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
         let text = sections.iter().find(|s| s.kind == "calendar" && s.name == name.as_str());
         let text = text.map_or_else(|| format!("[calendar.{name}]\n"), |section| section.text.clone());
@@ -74,7 +75,7 @@ impl Engine {
         array.set_trailing_comma(true);
         let added = off.len() - before;
         table["off"] = toml_edit::value(array);
-        self.apply_book(&[(format!("calendar.{name}"), document.to_string())], false, who).await?;
+        self.apply_in_turn(&turn, &[(format!("calendar.{name}"), document.to_string())], false, who).await?;
         Ok(CalendarImport { added, left_out: days.left_out })
     }
 }

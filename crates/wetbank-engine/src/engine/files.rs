@@ -2,7 +2,7 @@
 
 use wetbank_core::{About, Cause, FileFacts, FilePath, Name, explain};
 use wetbank_journal::{Sighting, Work};
-use wetbank_places::{Entry, EntryKind, PlaceErrorKind};
+use wetbank_places::{Entry, EntryKind, PlaceErrorKind, Writers};
 
 use super::{Engine, ExplainedFile};
 use crate::{EngineError, LiveRule, clock};
@@ -33,7 +33,7 @@ impl Engine {
             modified: now,
             about: About::default(),
         });
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let mut rules = Vec::new();
         for live in &arrangement.rules {
             if rule.is_some_and(|name| name != live.rule.name.as_str()) {
@@ -79,15 +79,28 @@ impl Engine {
         })
     }
 
+    /// That nobody has a file of this machine open for writing, as far as it can be told.
+    pub(super) async fn is_closed(&self, file: &FilePath) -> Result<(), EngineError> {
+        let place = self.place(file.place.as_str())?;
+        let Some(folder) = place.as_folder() else { return Ok(()) };
+        match folder.look(&file.path).await? {
+            (_, Writers::Some) => {
+                Err(EngineError::NotNow(format!("somebody has {file} open for writing; begin again when it is closed")))
+            }
+            _ => Ok(()),
+        }
+    }
+
     /// Runs a rule on a chosen file now, even if it took it before. Answers run and item.
     pub async fn run_now(&self, rule: &str, file: &FilePath) -> Result<(i64, i64), EngineError> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let name = Name::new(rule).map_err(|_| EngineError::unknown("rule", rule))?;
         let live = arrangement.rule(&name).ok_or_else(|| EngineError::unknown("rule", rule))?;
         let entry = self.place(file.place.as_str())?.stat(&file.path).await?;
         if entry.kind != EntryKind::File {
             return Err(EngineError::NotNow(format!("{file} is no regular file")));
         }
+        self.is_closed(file).await?;
         let facts = FileFacts::new(file, &entry.fingerprint);
         let explanation = explain(&live.rule, &facts, clock::now());
         if explanation.taken_by.is_none() {
@@ -110,7 +123,7 @@ impl Engine {
         let Some(ids) = works.first().map(|work| (work.run, work.item)) else {
             return Err(EngineError::NotNow("the file was not taken in".to_owned()));
         };
-        self.core.claims.add(works);
+        self.core.queue.claims.add(works);
         Ok(ids)
     }
 }

@@ -1,124 +1,90 @@
 //! What a person does with items that stopped.
 
-use std::{
-    collections::{HashMap, HashSet},
-    sync::{Arc, MutexGuard, PoisonError},
-};
+use std::collections::HashSet;
 
 use futures_util::{StreamExt, stream};
-use wetbank_core::{ItemKind, ItemState, Rule};
+use wetbank_core::{BY_HAND, ItemKind, ItemState, Outcome, Position, Rule, advance};
 use wetbank_journal::{ItemChange, Work};
-use wetbank_places::PlaceErrorKind;
 
-use super::{Core, Engine};
-use crate::{EngineError, Event, clock, runner};
+use super::Engine;
+use crate::{EngineError, Event, arranged::RuleOf, clock, queue::Stopped};
 
 /// Items of a run read at once.
 const PAGE: u32 = 500;
 /// Items changed at once: the journal writes them together.
 const TOGETHER: usize = 128;
 
-/// Why a run was stopped.
-#[derive(Debug, Clone)]
-pub(crate) struct Stopped {
-    /// For programs.
-    pub code: &'static str,
-    /// For people.
-    pub why: String,
-}
-
-impl Default for Stopped {
-    fn default() -> Self {
-        Self { code: "stopped", why: "its run was stopped by a person".to_owned() }
-    }
-}
-
-impl Core {
-    /// Holds what is not at its end in a run. Answers how many items.
-    pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<usize, EngineError> {
-        self.stopping().insert(run, reason);
-        let (mut stopped, mut after) = (0, 0);
-        loop {
-            let (waiting, at_work) = self.claims.stop_run(run);
-            stopped += at_work + self.hold_stopped(waiting).await?;
-            // What does not fit into memory waits in the journal.
-            let page = self.journal.open_items_of(run, after, i64::from(PAGE)).await?;
-            let Some(last) = page.last() else { break };
-            after = last.item;
-            stopped += self.hold_stopped(self.claims.reserve(page)).await?;
-        }
-        if stopped == 0 {
-            self.stopping().remove(&run);
-        }
-        Ok(stopped)
-    }
-
-    /// Holds items that were taken out, many in one transaction; answers how many.
-    async fn hold_stopped(&self, works: Vec<Work>) -> Result<usize, EngineError> {
-        let mut stopped = 0;
-        let mut holding = stream::iter(works)
-            .map(|mut work| async move {
-                let held = runner::stopped(self, &mut work).await;
-                match &held {
-                    Ok(()) => self.claims.forget(&work),
-                    // The journal refused: it goes on as if nobody had asked.
-                    Err(_) => self.claims.put_back([work]),
-                }
-                held
-            })
-            .buffer_unordered(TOGETHER);
-        let mut refused = None;
-        while let Some(held) = holding.next().await {
-            match held {
-                Ok(()) => stopped += 1,
-                Err(error) => refused = Some(error),
-            }
-        }
-        refused.map_or(Ok(stopped), Err)
-    }
-
-    /// Why a run is being stopped.
-    pub fn why_stopped(&self, run: i64) -> Stopped {
-        self.stopping().get(&run).cloned().unwrap_or_default()
-    }
-
-    fn stopping(&self) -> MutexGuard<'_, HashMap<i64, Stopped>> {
-        self.stopping.lock().unwrap_or_else(PoisonError::into_inner)
-    }
+/// What became of what was not at its end in a run that was stopped.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct StoppedRun {
+    /// So many items are held.
+    pub held: usize,
+    /// So many were at work and came to their end.
+    pub ended: usize,
+    /// So many are still at work: they are held at the next safe point, unless they end before.
+    pub stopping: usize,
 }
 
 impl Engine {
     /// Lets a held item go on, with the rule as it is today.
+    ///
+    /// # Errors
+    ///
+    /// If it is not held, or what it is held for is still so and is not for the item to mend: its rule is not
+    /// in the book, or the version that it began with cannot be read.
     pub async fn release(&self, item: i64) -> Result<(), EngineError> {
         let work = self.held(item).await?;
         let hold = self.core.journal.hold(item).await?;
-        let arrangement = self.core.arrangement();
-        let mut step = work.step;
-        let mut version = work.version;
-        let mut branch = work.branch;
-        if let Some(live) = arrangement.rule(&work.rule) {
-            let old = self.core.rule_of(&work).await?;
-            let kinds = |rule: &Rule| -> Option<Vec<&'static str>> {
-                Some(rule.branches.get(branch?)?.steps.iter().take(step).map(|s| s.step.kind()).collect())
-            };
-            // What was done is not done again: the item goes on where it stopped, as long as
-            // today's rule did the same until there.
-            if step == 0 || old.as_deref().and_then(kinds) == kinds(&live.rule) {
-                version = live.version;
-                // Which branch takes the file is asked anew; what is no file that came stays where it is.
-                if step == 0 && work.kind == ItemKind::File {
-                    branch = None;
+        let arrangement = self.core.arranged.now();
+        let (mut branch, mut position, mut version) = (work.branch, work.position, work.version);
+        let old = match self.core.arranged.rule_of(&work).await? {
+            RuleOf::Rule(rule) => Some(rule),
+            RuleOf::Gone => None,
+            RuleOf::Unreadable(problem) => {
+                return Err(EngineError::NotNow(format!(
+                    "item {item} began with version {version} of the rule \"{}\", which cannot be read: {problem}. Put \
+                     back what it names and release then; or dismiss it, and run the rule on the file anew",
+                    work.rule
+                )));
+            }
+        };
+        match arrangement.rule(&work.rule) {
+            Some(live) => {
+                let step = position.step().unwrap_or(usize::MAX);
+                let kinds = |rule: &Rule| -> Option<Vec<&'static str>> {
+                    Some(rule.branches.get(branch?)?.steps.iter().take(step).map(|s| s.step.kind()).collect())
+                };
+                let at_first = matches!(position, Position::Branching | Position::Step(0));
+                // What was done is not done again: the item goes on where it stopped, as long as
+                // today's rule did the same until there.
+                if at_first || old.as_deref().and_then(kinds) == kinds(&live.rule) {
+                    version = live.version;
+                    // Which branch takes the file is asked anew, unless somebody has to look first what became
+                    // of its attempt. What is no file that came stays where it is.
+                    if at_first && work.kind == ItemKind::File && !work.unclear {
+                        (branch, position) = (None, Position::Branching);
+                    }
                 }
+            }
+            None if work.rule.as_str() == BY_HAND => {}
+            None => {
+                return Err(EngineError::NotNow(format!(
+                    "the rule \"{}\" is no longer in the book; put it back and release then, or dismiss item {item}",
+                    work.rule
+                )));
             }
         }
         // A person answered the question that the hold step asked.
-        if hold.as_deref() == Some("asked") {
-            step += 1;
-            branch = work.branch;
+        if hold.as_deref() == Some("asked")
+            && let (Some(rule), Some(_)) = (&old, work.branch)
+        {
+            let next = advance(rule, (work.branch, work.position), Outcome::Done, false);
+            let next = next.map_err(|stuck| EngineError::NotNow(stuck.to_string()))?;
+            (branch, position) = (Some(next.branch), next.position);
         }
-        self.end_hold(&work, ItemState::Queued, branch, step, version, None).await?;
+        self.end_hold(&work, (ItemState::Queued, branch, position), version, None).await?;
         if let Some(work) = self.core.journal.work(item).await? {
-            self.core.claims.go_on(work);
+            self.core.queue.claims.go_on(work);
         }
         Ok(())
     }
@@ -127,18 +93,22 @@ impl Engine {
     pub async fn dismiss(&self, item: i64, why: &str) -> Result<(), EngineError> {
         let work = self.held(item).await?;
         let why = Some(format!("dismissed: {why}"));
-        self.end_hold(&work, ItemState::Skipped, work.branch, work.step, work.version, why).await?;
-        self.core.clear_work(&work).await;
-        self.remove_leftover(&work).await;
+        self.end_hold(&work, (ItemState::Skipped, work.branch, work.position), work.version, why).await?;
+        self.core.effects.clear_work(&work).await;
+        // It is given up all the same; the log names what stays.
+        let _ = self.core.effects.clear_target(&work).await;
         Ok(())
     }
 
     /// Stops a run: what is not at its end is held, so that nothing is lost and a person decides.
-    /// Steps at work come to a safe point first. Answers how many files were stopped.
-    pub async fn stop_run(&self, run: i64) -> Result<usize, EngineError> {
+    /// Steps at work come to a safe point or to their end first, and are waited for a few seconds.
+    pub async fn stop_run(&self, run: i64) -> Result<StoppedRun, EngineError> {
         self.run_is_there(run).await?;
-        match self.core.stop_run(run, Stopped::default()).await? {
-            0 => Err(EngineError::NotNow(format!("nothing of run {run} is going on"))),
+        let runner = &self.core.runner;
+        match runner.what_stopped(runner.stop_run(run, Stopped::default()).await?).await? {
+            StoppedRun { held: 0, ended: 0, stopping: 0 } => {
+                Err(EngineError::NotNow(format!("nothing of run {run} is going on")))
+            }
             stopped => Ok(stopped),
         }
     }
@@ -162,7 +132,7 @@ impl Engine {
                     _ => {}
                 }
             }
-            self.core.claims.hurry(|_, item| waiting.contains(&item));
+            self.core.queue.claims.hurry(|_, item| waiting.contains(&item));
             going_on += waiting.len();
             let mut released = stream::iter(held).map(|item| self.release(item)).buffer_unordered(TOGETHER);
             while let Some(released) = released.next().await {
@@ -201,18 +171,17 @@ impl Engine {
     async fn end_hold(
         &self,
         work: &Work,
-        state: ItemState,
-        branch: Option<usize>,
-        step: usize,
+        (state, branch, position): (ItemState, Option<usize>, Position),
         version: i64,
         why: Option<String>,
     ) -> Result<(), EngineError> {
+        work.state.become_(state).map_err(|error| EngineError::NotNow(error.to_string()))?;
         let change = ItemChange {
             item: work.item,
             run: work.run,
             state,
             branch,
-            step,
+            position,
             hand: work.hand.clone(),
             failures: 0,
             due: None,
@@ -223,25 +192,8 @@ impl Engine {
             return Err(EngineError::NotNow(format!("item {} is no longer held", work.item)));
         }
         let (run, item, rule) = (work.run, work.item, work.rule.clone());
-        self.core.events.tell(Event::Item { run, item, rule, state, branch, step });
-        self.core.joins.news(run);
+        self.core.events.tell(Event::Item { run, item, rule, state, branch, step: position.code() });
+        self.core.queue.joins.news(run);
         Ok(())
-    }
-
-    /// A partial file that a dismissed item left at its target.
-    async fn remove_leftover(&self, work: &Work) {
-        let Ok(attempts) = self.core.journal.attempts(work.item).await else { return };
-        let Some(target) = attempts.into_iter().rev().find_map(|attempt| attempt.target) else { return };
-        let name = format!("{}{}-{}-{}", wetbank_core::TEMPORARY_PREFIX, self.core.instance, work.item, work.step);
-        if let (Ok(place), Ok(path)) =
-            (self.core.arrangement().place(&target.place), target.path.parent().join_name(name.as_bytes()))
-        {
-            match place.delete(&path).await {
-                Err(error) if error.kind != PlaceErrorKind::NotFound => {
-                    tracing::warn!(%error, "a partial file could not be removed");
-                }
-                _ => {}
-            }
-        }
     }
 }

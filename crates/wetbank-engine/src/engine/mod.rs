@@ -14,40 +14,48 @@ mod runs;
 mod secrets;
 mod signals;
 
-pub(crate) use agreements::SignIns;
+use agreements::SignIns;
 pub use agreements::{CodeToType, SignInOffer, SignInState};
 pub use by_hand::Begun;
 pub use calendars::{CalendarImport, CalendarStatus};
 pub use databases::DatabaseStatus;
-pub(crate) use items::Stopped;
+pub use items::StoppedRun;
 pub use partners::{PartnerStatus, Warning};
 pub use places::{NewAgreement, NewPlaceKeys, NewPlaceValue};
-pub(crate) use runs::Beginning;
 pub use runs::NextFiring;
 pub use signals::{SignalCall, SignalRefusal, signal_proof};
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::BTreeMap,
     fs::{self, File},
+    io,
     path::{Path, PathBuf},
-    sync::{Arc, PoisonError, RwLock},
+    sync::{Arc, PoisonError},
     time::Duration,
 };
 
 use jiff::Timestamp;
-use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, broadcast};
+use tokio::sync::broadcast;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
-use wetbank_core::{
-    BY_HAND, Explanation, FileFacts, FilePath, ItemState, Known, Name, PlaceSpec, RetryPolicy, Rule, parse_book,
-};
+use wetbank_core::{Explanation, FileFacts, FilePath, ItemState, Known, Name, PlaceSpec, parse_book};
 use wetbank_crypt::Vault;
-use wetbank_journal::{Journal, Work};
+use wetbank_journal::Journal;
 use wetbank_places::{Folder, PlaceError};
 
 use crate::{
-    Arrangement, EngineError, Event, LiveRule, Moving, chain, claims::Claims, clock, events::Events,
-    health::HealthBook, join, join::Joins, keys::Keys, outbox, probe, runner, scheduler, scheduler::Deadlines,
-    step::FailureKind, watch,
+    Arrangement, EngineError, Event, LiveRule, Moving,
+    arranged::{Arranged, Turn},
+    clock,
+    effects::{Effects, Slots, WorkFolder},
+    events::Events,
+    guarded::Guarded,
+    intake::{self, Intake, Offers},
+    keys::Keys,
+    moorings::{self, Moorings},
+    outbox::{self, Outbox},
+    queue::{Claims, Queue},
+    record::Record,
+    runner::{self, Runner},
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -60,160 +68,27 @@ pub struct EngineOptions {
     pub data: PathBuf,
     /// The list of programs that rules may run; `programs.toml` in the data folder if none is given.
     pub programs: Option<PathBuf>,
+    /// Whether a new key of the vault may be made although secrets are sealed with another one.
+    pub new_vault_key: bool,
 }
 
-/// What all parts of the engine share.
+/// The rooms of the engine. Nobody below is given more than the rooms that it works with.
 #[derive(Debug)]
 pub(crate) struct Core {
     pub journal: Journal,
     pub keys: Keys,
     pub events: Events,
-    pub health: HealthBook,
-    pub sign_ins: SignIns,
-    pub claims: Claims,
-    pub intake: watch::Intake,
-    pub work_folder: Folder,
-    /// Tells this data folder's temporary files from those of other services.
-    pub instance: String,
-    pub cancel: CancellationToken,
-    pub tracker: TaskTracker,
-    pub arrangement_changed: Notify,
-    /// A place failed, or was probed.
-    pub place_news: Notify,
+    pub arranged: Arc<Arranged>,
+    pub moorings: Arc<Moorings>,
+    pub queue: Arc<Queue>,
+    pub effects: Arc<Effects>,
+    pub runner: Arc<Runner>,
+    pub intake: Arc<Intake>,
+    outbox: Arc<Outbox>,
+    sign_ins: SignIns,
     warnings: partners::KeptWarnings,
-    /// Runs that are being stopped, and why.
-    stopping: std::sync::Mutex<HashMap<i64, Stopped>>,
-    /// Something happened that starts other rules.
-    pub chain_news: Notify,
-    /// A mail was put into the outbox.
-    pub mail_news: Notify,
-    /// Where mails lie that are to be sent.
-    pub outbox: PathBuf,
-    /// The list of programs that may be run.
-    pub programs: PathBuf,
-    /// Items that wait for others.
-    pub joins: Joins,
-    /// Runs that may take only so long, by the time when that is over.
-    pub deadlines: Deadlines,
-    /// Items at work: their run, and what stops them.
-    /// Encrypting and decrypting keeps a processor busy: more at once would only take memory.
-    pub crypt_slots: Semaphore,
-    /// Turns to run a program.
-    pub program_slots: Semaphore,
-    large_slots: std::sync::Mutex<HashMap<Name, Arc<Semaphore>>>,
-    arrangement: RwLock<Arc<Arrangement>>,
-    old_rules: std::sync::Mutex<HashMap<(Name, i64), Arc<Rule>>>,
-}
-
-/// A file over this size holds many chunks in memory while it travels.
-const LARGE: u64 = 8 << 20;
-/// Large files on their way to one place at once.
-const LARGE_SLOTS: usize = 4;
-/// Files being encrypted or decrypted at once.
-const CRYPT_SLOTS: usize = 2;
-/// Programs that run at once.
-const PROGRAM_SLOTS: usize = 4;
-/// Old rule versions remembered; items that need one are few and soon done.
-const OLD_RULES: usize = 256;
-
-impl Core {
-    pub fn arrangement(&self) -> Arc<Arrangement> {
-        self.arrangement.read().unwrap_or_else(PoisonError::into_inner).clone()
-    }
-
-    /// The rule that an item follows: today's if it has not begun, else the one it began with.
-    pub async fn rule_of(&self, work: &Work) -> Result<Option<Arc<Rule>>, EngineError> {
-        let arrangement = self.arrangement();
-        let live = arrangement.rule(&work.rule);
-        if let Some(live) = live.filter(|live| work.branch.is_none() || live.version == work.version) {
-            return Ok(Some(live.rule.clone()));
-        }
-        if work.branch.is_none() && work.rule.as_str() != BY_HAND {
-            return Ok(None);
-        }
-        let key = (work.rule.clone(), work.version);
-        if let Some(rule) = self.old_rules.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
-            return Ok(Some(rule.clone()));
-        }
-        let text = self.journal.version_text("rule", work.rule.as_str(), work.version).await?;
-        let known = arrangement.known();
-        let rule = text.and_then(|text| parse_book(&[("journal".to_owned(), text)], &known).ok()?.rules.pop());
-        let Some(rule) = rule.map(Arc::new) else { return Ok(live.map(|live| live.rule.clone())) };
-        let mut old = self.old_rules.lock().unwrap_or_else(PoisonError::into_inner);
-        if old.len() >= OLD_RULES {
-            old.clear();
-        }
-        old.insert(key, rule.clone());
-        Ok(Some(rule))
-    }
-
-    /// Waits for a turn to send a large file to a place; small ones need none.
-    pub async fn large_slot(&self, place: &Name, size: u64) -> Option<OwnedSemaphorePermit> {
-        if size <= LARGE {
-            return None;
-        }
-        let slots = {
-            let mut all = self.large_slots.lock().unwrap_or_else(PoisonError::into_inner);
-            all.entry(place.clone()).or_insert_with(|| Arc::new(Semaphore::new(LARGE_SLOTS))).clone()
-        };
-        slots.acquire_owned().await.ok()
-    }
-
-    /// Notes a place's failure; answers whether that is news.
-    pub fn place_failed(&self, error: &PlaceError) -> bool {
-        let news = self.health.failed(error);
-        if news {
-            tracing::warn!(place = %error.place, %error, "place failed");
-            self.events.tell(Event::Place { place: error.place.clone() });
-            self.remember(vec![error.place.to_string()], "away", Some(error.to_string()));
-            self.place_news.notify_one();
-        }
-        news
-    }
-
-    /// When what failed for this reason is tried again, as the place says where it failed.
-    pub fn retry_at(&self, failure: &FailureKind) -> Option<RetryPolicy> {
-        let FailureKind::Place(error) = failure else { return None };
-        self.arrangement().limits.get(&error.place)?.retry.clone()
-    }
-
-    /// A place works again: what waits for it need not wait longer.
-    pub fn place_well(&self, place: &Name) {
-        self.events.tell(Event::Place { place: place.clone() });
-        self.remember(vec![place.to_string()], "well", None);
-        let arrangement = self.arrangement();
-        self.claims.hurry(|rule, _| arrangement.rule(rule).is_some_and(|live| live.rule.places().contains(place)));
-    }
-
-    /// Records how places do. It is only for people: nobody waits for it.
-    fn remember(&self, places: Vec<String>, state: &'static str, why: Option<String>) {
-        let journal = self.journal.clone();
-        self.tracker.spawn(async move {
-            if let Err(error) = journal.note_states(places, state, why, clock::now()).await {
-                tracing::warn!(%error, "how a place does could not be recorded");
-            }
-        });
-    }
-
-    /// Removes an item's files from the work folder.
-    pub async fn clear_work(&self, work: &Work) {
-        // Only what an item made there may lie there, and of that its hand tells.
-        if work.hand.is_none() {
-            return;
-        }
-        let (folder, prefix) = (self.work_folder.root().to_owned(), format!("{}-", work.item));
-        let cleared = tokio::task::spawn_blocking(move || {
-            for entry in fs::read_dir(&folder)?.flatten() {
-                if entry.file_name().to_string_lossy().starts_with(&prefix) {
-                    remove_work(&entry)?;
-                }
-            }
-            Ok::<(), std::io::Error>(())
-        });
-        if let Ok(Err(error)) = cleared.await {
-            tracing::warn!(item = work.item, %error, "a work file cannot be removed");
-        }
-    }
+    cancel: CancellationToken,
+    tracker: TaskTracker,
 }
 
 /// The engine. Clones share it.
@@ -257,11 +132,53 @@ pub struct PlaceStatus {
     pub rules: Vec<Name>,
 }
 
+/// What waits for a place that was away need not wait longer.
+async fn hurry(core: Arc<Core>) {
+    loop {
+        let back = tokio::select! {
+            back = core.moorings.came_back() => back,
+            () = core.cancel.cancelled() => return,
+        };
+        let arrangement = core.arranged.now();
+        let waits = |rule: &Name| arrangement.rule(rule).map(|live| live.rule.places());
+        core.queue
+            .claims
+            .hurry(|rule, _| waits(rule).is_some_and(|places| back.iter().any(|place| places.contains(place))));
+    }
+}
+
+/// Makes a folder that nobody else may look into; one that is there stays as it is.
+fn make_private(folder: &Path) -> io::Result<()> {
+    use std::os::unix::fs::DirBuilderExt;
+    match fs::DirBuilder::new().mode(0o700).create(folder) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+        made => made,
+    }
+}
+
 fn lock(data: &Path) -> Result<File, EngineError> {
     let failed = |source| EngineError::Data { path: data.to_owned(), source };
-    fs::create_dir_all(data).map_err(failed)?;
-    use std::os::unix::fs::PermissionsExt;
-    fs::set_permissions(data, fs::Permissions::from_mode(0o700)).map_err(failed)?;
+    use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+    if let Some(above) = data.parent() {
+        fs::create_dir_all(above).map_err(failed)?;
+    }
+    make_private(data).map_err(failed)?;
+    // A folder that somebody else made is theirs to close. What we put into it is closed by itself.
+    let mode = fs::metadata(data).map_err(failed)?.permissions().mode();
+    if mode & 0o077 != 0 {
+        tracing::warn!(
+            folder = %data.display(),
+            "the data folder can be looked into by other users; close it with: chmod 700 {}",
+            data.display()
+        );
+    }
+    // The database gives the files beside it the mode that it has itself.
+    let mut opening = fs::OpenOptions::new();
+    opening.write(true).create(true).truncate(false).mode(0o600);
+    let journal = opening.open(data.join("journal.db")).map_err(failed)?;
+    if journal.metadata().map_err(failed)?.permissions().mode() & 0o077 != 0 {
+        journal.set_permissions(fs::Permissions::from_mode(0o600)).map_err(failed)?;
+    }
     let file = File::create(data.join("lock")).map_err(failed)?;
     match file.try_lock() {
         Ok(()) => Ok(file),
@@ -270,22 +187,18 @@ fn lock(data: &Path) -> Result<File, EngineError> {
     }
 }
 
-/// Removes something from the work folder: a file, or a folder with what was taken out of an archive.
-fn remove_work(entry: &fs::DirEntry) -> std::io::Result<()> {
-    if entry.file_type()?.is_dir() { fs::remove_dir_all(entry.path()) } else { fs::remove_file(entry.path()) }
-}
-
 impl Engine {
     /// Opens the data folder, finishes what a stop cut short, and begins to watch.
     pub async fn start(options: EngineOptions) -> Result<Self, EngineError> {
         let lock = lock(&options.data)?;
         let failed = |source| EngineError::Data { path: options.data.clone(), source };
         let work = options.data.join("work");
-        fs::create_dir_all(&work).map_err(failed)?;
+        make_private(&work).map_err(failed)?;
         let outbox = options.data.join("outbox");
-        fs::create_dir_all(&outbox).map_err(failed)?;
+        make_private(&outbox).map_err(failed)?;
         let journal = Journal::open(&options.data).await?;
-        let keys = Keys::new(journal.clone(), Vault::open(&options.data)?);
+        let makes_key = options.new_vault_key || journal.sealed().await? == 0;
+        let keys = Keys::new(journal.clone(), Vault::open(&options.data, makes_key)?);
         let instance = match journal.setting("instance").await? {
             Some(instance) => instance,
             None => {
@@ -294,59 +207,93 @@ impl Engine {
                 instance
             }
         };
-        let (intake, sightings) = watch::Intake::new();
-        let cancel = CancellationToken::new();
+        let (cancel, tracker, events) = (CancellationToken::new(), TaskTracker::new(), Events::new());
+        let record = Record::new(journal.clone(), cancel.clone());
+        let arranged = Arc::new(Arranged::new(journal.clone()));
+        let moorings = Moorings::new(record.clone(), arranged.clone(), events.clone(), tracker.clone());
+        let moorings = Arc::new(moorings);
+        let queue = Arc::new(Queue::new(events.clone(), Claims::new(cancel.clone())));
+        let programs = options.programs.unwrap_or_else(|| options.data.join("programs.toml"));
+        let effects = Arc::new(Effects {
+            record: record.clone(),
+            arranged: arranged.clone(),
+            moorings: moorings.clone(),
+            keys: keys.clone(),
+            events: events.clone(),
+            work: WorkFolder { folder: Folder::new(Name::new("work").expect("a plain name"), work), instance },
+            outbox: outbox.clone(),
+            guarded: Guarded::new(&options.data, &programs),
+            programs,
+            slots: Slots::default(),
+        });
+        let runner = Arc::new(Runner {
+            record: record.clone(),
+            arranged: arranged.clone(),
+            moorings: moorings.clone(),
+            queue: queue.clone(),
+            effects: effects.clone(),
+            cancel: cancel.clone(),
+            tracker: tracker.clone(),
+        });
+        let (offers, sightings) = Offers::new();
+        let intake = Arc::new(Intake {
+            record: record.clone(),
+            arranged: arranged.clone(),
+            moorings: moorings.clone(),
+            queue: queue.clone(),
+            runner: runner.clone(),
+            offers,
+            cancel: cancel.clone(),
+            tracker: tracker.clone(),
+        });
+        let outbox = Arc::new(Outbox {
+            record,
+            arranged: arranged.clone(),
+            queue: queue.clone(),
+            folder: outbox,
+            cancel: cancel.clone(),
+        });
+        let (sign_ins, warnings) = (SignIns::default(), std::sync::Mutex::default());
         let core = Arc::new(Core {
             journal,
             keys,
-            events: Events::new(),
-            health: HealthBook::default(),
-            sign_ins: SignIns::default(),
-            claims: Claims::new(cancel.clone()),
+            events,
+            arranged,
+            moorings,
+            queue,
+            effects,
+            runner,
             intake,
-            work_folder: Folder::new(Name::new("work").expect("a plain name"), work),
-            instance,
-            cancel,
-            tracker: TaskTracker::new(),
-            arrangement_changed: Notify::new(),
-            place_news: Notify::new(),
-            warnings: std::sync::Mutex::default(),
-            stopping: std::sync::Mutex::default(),
-            chain_news: Notify::new(),
-            mail_news: Notify::new(),
             outbox,
-            programs: options.programs.unwrap_or_else(|| options.data.join("programs.toml")),
-            joins: Joins::default(),
-            deadlines: Deadlines::default(),
-            crypt_slots: Semaphore::new(CRYPT_SLOTS),
-            program_slots: Semaphore::new(PROGRAM_SLOTS),
-            large_slots: std::sync::Mutex::default(),
-            arrangement: RwLock::default(),
-            old_rules: std::sync::Mutex::default(),
+            sign_ins,
+            warnings,
+            cancel,
+            tracker,
         });
         let engine = Self { core, _lock: Arc::new(lock), started: clock::now() };
-        engine.reload().await?;
+        engine.reload(&engine.core.arranged.turn().await).await?;
         engine.clean_work_folder().await?;
-        outbox::clean(&engine.core).await?;
-        runner::fetch(&engine.core).await;
+        outbox::clean(&engine.core.outbox).await?;
+        runner::fetch(&engine.core.runner).await;
         let core = &engine.core;
-        core.tracker.spawn(watch::take_in(core.clone(), sightings));
-        core.tracker.spawn(runner::run(core.clone()));
-        core.tracker.spawn(watch::supervise(core.clone()));
-        core.tracker.spawn(scheduler::run(core.clone()));
-        core.tracker.spawn(join::run(core.clone()));
-        core.tracker.spawn(chain::run(core.clone()));
-        core.tracker.spawn(outbox::run(core.clone()));
-        core.tracker.spawn(probe::run(core.clone()));
-        // Nobody knows how they did while the service was not there.
-        core.remember(core.arrangement().specs.keys().map(ToString::to_string).collect(), "unknown", None);
+        core.tracker.spawn(intake::take_in(core.intake.clone(), sightings));
+        core.tracker.spawn(runner::run(core.runner.clone()));
+        core.tracker.spawn(intake::supervise(core.intake.clone()));
+        core.tracker.spawn(intake::clock(core.intake.clone()));
+        core.tracker.spawn(intake::chains(core.intake.clone()));
+        core.tracker.spawn(runner::join(core.runner.clone()));
+        core.tracker.spawn(outbox::run(core.outbox.clone()));
+        core.tracker.spawn(moorings::probe(core.moorings.clone(), core.cancel.clone()));
+        core.tracker.spawn(hurry(core.clone()));
+        core.tracker.spawn(core.keys.clone().close_unused(core.cancel.clone()));
+        core.moorings.begin();
         Ok(engine)
     }
 
     /// Stops taking files in, lets running steps come to a safe point, closes the journal.
     pub async fn stop(&self) {
         self.core.cancel.cancel();
-        self.core.claims.close();
+        self.core.queue.claims.close();
         self.core.tracker.close();
         if tokio::time::timeout(STOP_WITHIN, self.core.tracker.wait()).await.is_err() {
             tracing::warn!("some steps did not come to an end; they go on at the next start");
@@ -356,11 +303,12 @@ impl Engine {
 
     /// Files in the work folder whose items are at an end.
     async fn clean_work_folder(&self) -> Result<(), EngineError> {
-        let root = self.core.work_folder.root().to_owned();
+        let root = self.core.effects.work.folder.root().to_owned();
         let failed = |source| EngineError::Data { path: root.clone(), source };
         for entry in fs::read_dir(&root).map_err(failed)? {
             let entry = entry.map_err(failed)?;
             let name = entry.file_name().to_string_lossy().into_owned();
+            // An item has a folder; older versions named its files after it.
             let item = name.split('-').next().and_then(|id| id.parse::<i64>().ok());
             let open = match item {
                 Some(item) => {
@@ -369,9 +317,7 @@ impl Engine {
                 }
                 None => false,
             };
-            if !open || name.ends_with(".part") {
-                remove_work(&entry).map_err(failed)?;
-            }
+            WorkFolder::tidy(&entry, open).map_err(failed)?;
         }
         Ok(())
     }
@@ -386,7 +332,7 @@ impl Engine {
             return Err(EngineError::NotNow(format!("there is no mail {id} that waits or was refused")));
         }
         self.forget_warnings();
-        self.core.mail_news.notify_one();
+        self.core.queue.mails.notify_one();
         Ok(())
     }
 
@@ -402,7 +348,7 @@ impl Engine {
 
     /// What is arranged now.
     pub fn arrangement(&self) -> Arc<Arrangement> {
-        self.core.arrangement()
+        self.core.arranged.now()
     }
 
     /// What happens from now on.
@@ -419,11 +365,12 @@ impl Engine {
         *self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
-    async fn reload(&self) -> Result<(), EngineError> {
+    /// Puts what the journal has in force.
+    async fn reload(&self, turn: &Turn<'_>) -> Result<(), EngineError> {
         let sections = self.core.journal.sections().await?;
         let files: Vec<_> = sections.iter().map(|s| (format!("{}.{}", s.kind, s.name), s.text.clone())).collect();
         let book = parse_book(&files, &Known::default()).map_err(EngineError::Book)?;
-        let old = self.core.arrangement();
+        let old = self.core.arranged.now();
         let mut new = Arrangement::default();
         for (name, spec) in &book.places {
             let text = sections.iter().find(|s| s.kind == "place" && s.name == name.as_str());
@@ -433,7 +380,7 @@ impl Engine {
                     Ok(place.clone())
                 }
                 _ => {
-                    self.core.health.forget(name);
+                    self.core.moorings.forget(name);
                     self.build(name, spec, book.limits.get(name)).await
                 }
             };
@@ -459,9 +406,8 @@ impl Engine {
         }
         let order: BTreeMap<_, _> = sections.iter().map(|s| ((s.kind.as_str(), s.name.as_str()), s.position)).collect();
         new.rules.sort_by_key(|live| order.get(&("rule", live.rule.name.as_str())).copied());
-        *self.core.arrangement.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(new);
+        turn.put(new);
         self.forget_warnings();
-        self.core.arrangement_changed.notify_waiters();
         self.core.events.tell(Event::Book);
         Ok(())
     }

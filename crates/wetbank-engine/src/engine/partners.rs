@@ -3,11 +3,13 @@
 use std::sync::PoisonError;
 
 use jiff::{SignedDuration, Timestamp, tz::TimeZone};
-use wetbank_core::{Name, Partner, Rule, warned};
+use wetbank_core::{ByteSize, FilePath, Name, Partner, Rule, warned};
 
 use super::Engine;
 use crate::{EngineError, KeyStatus, outbox};
 
+/// A disk with less room is full: the next large file does not fit.
+const NEARLY_FULL: u64 = 16 << 20;
 /// What expires is looked up anew after this time.
 const KEPT: SignedDuration = SignedDuration::from_mins(1);
 
@@ -27,6 +29,17 @@ pub struct Warning {
     pub partner: Option<Name>,
     /// What to do.
     pub remedy: String,
+}
+
+impl Warning {
+    /// Something that is wrong now.
+    fn now(what: String, remedy: String) -> Self {
+        Self { what, until: None, days: 0, partner: None, remedy }
+    }
+}
+
+fn shown(time: Timestamp) -> String {
+    time.to_zoned(TimeZone::system()).strftime("%F %H:%M:%S").to_string()
 }
 
 /// A partner with what belongs to it.
@@ -127,6 +140,49 @@ impl Engine {
         Ok(warnings)
     }
 
+    /// What is wrong now and no single file's fault, read at this moment.
+    pub fn troubles(&self) -> Vec<Warning> {
+        let mut all = Vec::new();
+        if let Some(trouble) = self.core.journal.trouble() {
+            all.push(Warning::now(
+                format!("the journal cannot be written since {}: {}", shown(trouble.since), trouble.why),
+                "Free space on the disk of the data folder, or end whatever holds journal.db; nothing is lost, and \
+                 everything goes on by itself then."
+                    .to_owned(),
+            ));
+        }
+        let data = self.core.effects.work.folder.root();
+        if let Ok(disk) = rustix::fs::statvfs(data)
+            && disk.f_bavail.saturating_mul(disk.f_frsize) < NEARLY_FULL
+        {
+            let left = ByteSize(disk.f_bavail.saturating_mul(disk.f_frsize));
+            all.push(Warning::now(
+                format!("the disk of the data folder is full: {left} are left"),
+                "Free space there; what waits goes on by itself then.".to_owned(),
+            ));
+        }
+        all.extend(
+            self.core.moorings.troubles().into_iter().map(|trouble| {
+                Warning::now(format!("{} (since {})", trouble.why, shown(trouble.since)), trouble.remedy)
+            }),
+        );
+        all
+    }
+
+    /// What keeps a rule from seeing its files now.
+    pub fn troubles_of(&self, rule: &Rule) -> Vec<Warning> {
+        let Some(arrival) = &rule.starts.arrival else { return Vec::new() };
+        let folder = FilePath { place: arrival.files.place.clone(), path: arrival.folder.clone() };
+        let mut all = Vec::new();
+        if let Some((_, error)) = self.core.moorings.paused(&folder.place) {
+            all.push(Warning::now(format!("{folder} cannot be looked through: {error}"), error.remedy()));
+        }
+        for trouble in self.core.moorings.troubles_of(&folder) {
+            all.push(Warning::now(format!("{} (since {})", trouble.why, shown(trouble.since)), trouble.remedy));
+        }
+        all
+    }
+
     /// Mails that wait, or were not taken.
     async fn late_mails(&self, now: Timestamp) -> Result<Vec<Warning>, EngineError> {
         let late = self.core.journal.late_mails(outbox::since_for_warnings(now)).await?;
@@ -149,7 +205,7 @@ impl Engine {
     }
 
     fn find_warnings(&self, keys: &[KeyStatus], now: Timestamp) -> Vec<Warning> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let owner = |key: &KeyStatus| arrangement.partners.iter().find(|p| p.keys.contains(&key.name));
         let mut warnings: Vec<Warning> = keys.iter().filter_map(|key| of_key(key, owner(key), now)).collect();
         warnings.extend(arrangement.partners.iter().flat_map(|partner| of_partner(partner, now)));
@@ -164,7 +220,7 @@ impl Engine {
 
     /// Every partner with what belongs to it.
     pub async fn partners(&self, now: Timestamp) -> Result<Vec<PartnerStatus>, EngineError> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let sections = self.core.journal.sections().await?;
         let keys = self.keys().await?;
         let warnings = self.find_warnings(&keys, now);

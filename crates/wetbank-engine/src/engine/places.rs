@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use secrecy::{ExposeSecret, SecretString};
-use wetbank_core::{Known, Name, PlaceSpec};
+use wetbank_core::{Known, Name};
 use wetbank_places::{Identity, Place, PlaceError, PlaceErrorKind, ProbeStep, probe, probe_server};
 
 use super::{Engine, PlaceStatus};
-use crate::{EngineError, book};
+use crate::{EngineError, arranged::book};
 
 /// What a new place is made of: keys of the book with their values. Secrets go into the vault,
 /// their names into the book.
@@ -38,6 +38,8 @@ pub struct NewAgreement {
 #[derive(Debug, Clone)]
 #[allow(missing_docs, reason = "the names say it")]
 pub enum NewPlaceValue {
+    /// Yes or no.
+    Flag(bool),
     Number(i64),
     Text(String),
 }
@@ -48,6 +50,7 @@ fn text_of(name: &Name, new: &NewPlaceKeys) -> (String, Vec<(String, SecretStrin
     let mut keys = vec![("kind", new.kind.trim().into())];
     for (key, value) in &new.keys {
         match value {
+            NewPlaceValue::Flag(flag) => keys.push((key, (*flag).into())),
             NewPlaceValue::Number(number) => keys.push((key, (*number).into())),
             NewPlaceValue::Text(text) if text.trim().is_empty() => {}
             NewPlaceValue::Text(text) => keys.push((key, text.trim().into())),
@@ -66,7 +69,7 @@ fn text_of(name: &Name, new: &NewPlaceKeys) -> (String, Vec<(String, SecretStrin
 impl Engine {
     /// A place ready to use.
     pub fn place(&self, name: &str) -> Result<Arc<dyn Place>, EngineError> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let name = Name::new(name).map_err(|_| EngineError::unknown("place", name))?;
         if !arrangement.specs.contains_key(&name) {
             return Err(EngineError::unknown("place", name));
@@ -76,12 +79,12 @@ impl Engine {
 
     /// How every place is doing.
     pub fn places(&self) -> Vec<PlaceStatus> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         arrangement
             .specs
             .iter()
             .map(|(name, spec)| {
-                let health = self.core.health.of(name);
+                let health = self.core.moorings.health(name);
                 let broken = arrangement.places.get(name).and_then(|p| p.as_ref().err().cloned());
                 PlaceStatus {
                     name: name.clone(),
@@ -106,16 +109,6 @@ impl Engine {
     pub async fn test_place(&self, name: &str, write: bool) -> Result<Vec<ProbeStep>, EngineError> {
         let place = self.place(name)?;
         let steps = probe(place.as_ref(), write).await;
-        match steps.iter().find_map(|step| step.outcome.as_ref().err()) {
-            Some(error) => {
-                self.core.place_failed(error);
-            }
-            None => {
-                if self.core.health.well(place.name()) {
-                    self.core.place_well(place.name());
-                }
-            }
-        }
         Ok(steps)
     }
 
@@ -123,14 +116,14 @@ impl Engine {
     /// neither a place nor a secret that is there already is touched.
     pub async fn add_place(&self, name: &str, new: &NewPlaceKeys, who: &str) -> Result<(), EngineError> {
         let name = Name::new(name.trim()).map_err(|e| EngineError::NotNow(e.to_string()))?;
-        if self.core.arrangement().specs.contains_key(&name) {
+        if self.core.arranged.now().specs.contains_key(&name) {
             return Err(EngineError::NotNow(format!(
                 "there is a place \"{name}\" already; change its text in the book, or choose another name"
             )));
         }
         let (written, secrets) = text_of(&name, new);
         let proposed = [(format!("place.{name}"), written)];
-        self.check_book(&proposed, false).map_err(EngineError::Book)?;
+        self.check_book(&proposed, false).await?;
         let kept = self.core.journal.secrets().await?;
         for (secret, value) in &secrets {
             if kept.iter().any(|(known, _)| known == secret) {
@@ -178,7 +171,7 @@ impl Engine {
 
     /// What a place's server shows of itself now, without trusting it.
     pub async fn shown_identity(&self, name: &str) -> Result<Option<Identity>, EngineError> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let key = Name::new(name).map_err(|_| EngineError::unknown("place", name))?;
         match arrangement.specs.get(&key) {
             Some(spec) => Ok(wetbank_places::shown_identity(&key, spec).await?),
@@ -188,18 +181,15 @@ impl Engine {
 
     /// Writes what a person confirmed into the place's text in the book.
     pub async fn confirm_identity(&self, name: &str, identity: &Identity, who: &str) -> Result<(), EngineError> {
+        let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
         let section = sections
             .iter()
             .find(|s| s.kind == "place" && s.name == name)
             .ok_or_else(|| EngineError::unknown("place", name))?;
-        let arrangement = self.core.arrangement();
-        let spec = arrangement.specs.iter().find(|(known, _)| known.as_str() == name).map(|(_, spec)| spec);
-        let text = spec
-            .and_then(PlaceSpec::identity_key)
-            .and_then(|key| book::with_key(&section.text, name, key, &identity.fingerprint))
+        let text = book::with_key(&section.text, name, identity.key, &identity.fingerprint)
             .ok_or_else(|| EngineError::NotNow(format!("the text of place \"{name}\" cannot be changed")))?;
-        self.apply_book(&[(format!("place.{name}"), text)], false, who).await?;
+        self.apply_in_turn(&turn, &[(format!("place.{name}"), text)], false, who).await?;
         Ok(())
     }
 }

@@ -1,7 +1,5 @@
 //! Secrets and OpenPGP keys.
 
-use std::sync::{Arc, PoisonError};
-
 use secrecy::SecretString;
 use wetbank_core::Name;
 
@@ -20,7 +18,8 @@ impl Engine {
     pub async fn remove_secret(&self, name: &str) -> Result<(), EngineError> {
         let user = self
             .core
-            .arrangement()
+            .arranged
+            .now()
             .specs
             .iter()
             .find_map(|(place, spec)| spec.secrets().iter().any(|s| s.as_str() == name).then(|| place.clone()));
@@ -36,16 +35,16 @@ impl Engine {
     }
 
     async fn rebuild_users_of(&self, secret: &str) -> Result<(), EngineError> {
-        let mut arrangement = (*self.core.arrangement()).clone();
+        let turn = self.core.arranged.turn().await;
+        let mut arrangement = (*self.core.arranged.now()).clone();
         for (name, spec) in arrangement.specs.clone() {
             if spec.secrets().iter().any(|s| s.as_str() == secret) {
-                self.core.health.forget(&name);
+                self.core.moorings.forget(&name);
                 arrangement.places.insert(name.clone(), self.build(&name, &spec, arrangement.limits.get(&name)).await);
             }
         }
-        *self.core.arrangement.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(arrangement);
-        self.core.arrangement_changed.notify_waiters();
-        self.core.claims.hurry(|_, _| true);
+        turn.put(arrangement);
+        self.core.queue.claims.hurry(|_, _| true);
         Ok(())
     }
 
@@ -74,7 +73,7 @@ impl Engine {
 
     /// Removes a key.
     pub async fn remove_key(&self, name: &str) -> Result<(), EngineError> {
-        if !self.core.journal.remove_key(name).await? {
+        if !self.core.keys.remove(name).await? {
             return Err(EngineError::unknown("key", name));
         }
         self.forget_warnings();

@@ -1,7 +1,8 @@
 //! Signals of other systems: proved, fresh, and none counts twice.
 //!
-//! The sender makes a proof of what it says: `HMAC-SHA256(secret, TIME "." BODY)` (RFC 2104) in
-//! hexadecimal, where `TIME` is the seconds since 1970 that it sends along.
+//! The sender makes a proof of what it says: `HMAC-SHA256(secret, RULE "." TIME "." BODY)` (RFC
+//! 2104) in hexadecimal, where `TIME` is the seconds since 1970 that it sends along. So a signal to one rule proves
+//! nothing to another with the same secret.
 
 use std::{collections::BTreeMap, time::Duration};
 
@@ -9,8 +10,8 @@ use aws_lc_rs::hmac;
 use secrecy::ExposeSecret;
 use wetbank_core::{Cause, Name, nested};
 
-use super::{Beginning, Engine};
-use crate::{EngineError, clock};
+use super::Engine;
+use crate::{EngineError, clock, intake::Beginning};
 
 /// A signal counts for so long, and its sender's clock may differ from ours by as much.
 const FRESH: Duration = Duration::from_secs(300);
@@ -61,9 +62,11 @@ pub enum SignalRefusal {
 }
 
 /// The proof of a signal.
-fn proof(secret: &str, time: &str, body: &[u8]) -> hmac::Tag {
+fn proof(secret: &str, rule: &str, time: &str, body: &[u8]) -> hmac::Tag {
     let key = hmac::Key::new(hmac::HMAC_SHA256, secret.as_bytes());
     let mut context = hmac::Context::with_key(&key);
+    context.update(rule.as_bytes());
+    context.update(b".");
     context.update(time.as_bytes());
     context.update(b".");
     context.update(body);
@@ -80,8 +83,8 @@ fn bytes(hexadecimal: &str) -> Option<Vec<u8>> {
 }
 
 /// The proof that a sender makes, in hexadecimal.
-pub fn signal_proof(secret: &str, time: &str, body: &[u8]) -> String {
-    proof(secret, time, body).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+pub fn signal_proof(secret: &str, rule: &str, time: &str, body: &[u8]) -> String {
+    proof(secret, rule, time, body).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 impl Engine {
@@ -91,7 +94,7 @@ impl Engine {
     ///
     /// Whatever is refused was not begun.
     pub async fn signal(&self, call: SignalCall<'_>) -> Result<i64, SignalRefusal> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let live = Name::new(call.rule).ok().and_then(|name| arrangement.rule(&name).cloned());
         let wanted = live.as_ref().and_then(|live| live.rule.starts.signal.as_ref());
         let secret = match wanted {
@@ -99,7 +102,7 @@ impl Engine {
             None => None,
         };
         let (Some(live), Some(secret)) = (live, secret) else { return Err(SignalRefusal::Unproved) };
-        let right = proof(secret.expose_secret(), call.time, call.body);
+        let right = proof(secret.expose_secret(), live.rule.name.as_str(), call.time, call.body);
         let given = bytes(call.proof).unwrap_or_default();
         if aws_lc_rs::constant_time::verify_slices_are_equal(right.as_ref(), &given).is_err() {
             return Err(SignalRefusal::Unproved);
@@ -115,7 +118,7 @@ impl Engine {
         let about = fields(call.body).map_err(SignalRefusal::Unusable)?;
         let once = Some(given.iter().map(|byte| format!("{byte:02x}")).collect());
         let beginning = Beginning { about, once, ..Beginning::default() };
-        let begun = self.core.start_run(&live, Cause::Signal, beginning).await?;
+        let begun = self.core.intake.start_run(&live, Cause::Signal, beginning).await?;
         begun.ok_or(SignalRefusal::Repeated)
     }
 
@@ -126,7 +129,7 @@ impl Engine {
     ///
     /// If no signal starts the rule.
     pub fn signal_example(&self, rule: &str, address: &str) -> Result<String, EngineError> {
-        let arrangement = self.core.arrangement();
+        let arrangement = self.core.arranged.now();
         let name = Name::new(rule).map_err(|_| EngineError::unknown("rule", rule))?;
         let live = arrangement.rule(&name).ok_or_else(|| EngineError::unknown("rule", rule))?;
         let Some(signal) = &live.rule.starts.signal else {
@@ -138,7 +141,7 @@ impl Engine {
             "read -rsp 'secret {secret}: ' SECRET\n\
              BODY='{body}'\n\
              TIME=$(date +%s)\n\
-             PROOF=$(printf '%s.%s' \"$TIME\" \"$BODY\" | openssl dgst -sha256 -hmac \"$SECRET\" | sed 's/.*= //')\n\
+             PROOF=$(printf '%s.%s.%s' {name} \"$TIME\" \"$BODY\" | openssl dgst -sha256 -hmac \"$SECRET\" | sed 's/.*= //')\n\
              curl -sS -H \"Wetbank-Time: $TIME\" -H \"Wetbank-Proof: $PROOF\" --data-binary \"$BODY\" {address}/signal/{name}\n",
             secret = signal.secret,
             body = nested(live.rule.signal_fields().iter().map(|field| (field.as_str(), "B12"))),
@@ -208,11 +211,12 @@ mod tests {
 
     #[test]
     fn a_proof_is_the_one_that_openssl_makes() {
-        // printf '%s.%s' 1773468000 '{"item": "B12"}' | openssl dgst -sha256 -hmac tide
-        let made = proof("tide", "1773468000", b"{\"item\": \"B12\"}");
+        // printf '%s.%s.%s' tile-ready 1773468000 '{"item": "B12"}' | openssl dgst -sha256 -hmac tide
+        let made = proof("tide", "tile-ready", "1773468000", b"{\"item\": \"B12\"}");
         let key = hmac::Key::new(hmac::HMAC_SHA256, b"tide");
-        assert_eq!(made.as_ref(), hmac::sign(&key, b"1773468000.{\"item\": \"B12\"}").as_ref());
-        assert_ne!(made.as_ref(), proof("tide", "1773468001", b"{\"item\": \"B12\"}").as_ref());
+        assert_eq!(made.as_ref(), hmac::sign(&key, b"tile-ready.1773468000.{\"item\": \"B12\"}").as_ref());
+        assert_ne!(made.as_ref(), proof("tide", "tile-ready", "1773468001", b"{\"item\": \"B12\"}").as_ref());
+        assert_ne!(made.as_ref(), proof("tide", "tile-gone", "1773468000", b"{\"item\": \"B12\"}").as_ref());
     }
 
     #[test]

@@ -5,15 +5,20 @@ use std::sync::Arc;
 use futures_util::StreamExt;
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{FileFacts, FilePath, Find, Fingerprint, ItemState, NamePattern, Rule, TemplateFacts, name_pattern};
-use wetbank_journal::{AttemptEnd, AttemptStart, Outcome, Progress, Refusal, Sighting, Work};
-use wetbank_places::{Depth, Entry, EntryKind, Place};
+use wetbank_journal::{AttemptEnd, AttemptStart, Outcome, Refusal, Sighting, Work};
+use wetbank_places::{Depth, Entry, EntryKind, Place, Writers};
 
-use super::record::{End, change, close_attempt, failed, hold, record};
+use super::{
+    failure::failed,
+    means::Runner,
+    record::{Settled, Turn, cut_short, held, read, rests, settle},
+    seen::SeenPaths,
+};
 use crate::{
-    EngineError, clock,
-    engine::Core,
-    step::{FailureKind, StepFailure, about_run},
-    watch::SeenPaths,
+    clock,
+    effects::{FailureKind, StepFailure, about_run},
+    moorings::Misnamed,
+    queue::{Claim, Moved},
 };
 
 /// Files taken in at once.
@@ -27,59 +32,66 @@ struct Tally {
     found: usize,
     taken_before: usize,
     own: usize,
+    written: usize,
+    misnamed: Misnamed,
 }
 
 /// Looks through the folder and takes in what the rule is about.
-pub(super) async fn find(
-    core: &Arc<Core>,
-    work: &mut Work,
-    rule: &Rule,
-    stop: &CancellationToken,
-) -> Result<End, EngineError> {
-    let Some(find) = work.branch.and_then(|at| rule.finds.get(at)) else {
+pub(super) async fn find(runner: &Arc<Runner>, claim: Claim, rule: &Rule, stop: &CancellationToken) -> Turn {
+    let Some((branch, find)) = claim.branch.and_then(|at| Some((at, rule.finds.get(at)?))) else {
         let why = "the rule does not look there any more".to_owned();
-        return hold(core, work, None, "no-search", why, "Dismiss it, or put the search back and release.".to_owned())
-            .await;
+        return held(runner, claim, None, ("no-search", why, "Dismiss it, or put the search back and release.")).await;
     };
-    let begun_before = work.state == ItemState::Working || work.failures > 0;
-    if let Some(attempt) = core.journal.going_attempt(work.item).await? {
-        close_attempt(core, work, attempt.id).await?;
-    }
-    if let Some((until, error)) = core.health.paused(&find.files.place) {
+    let begun_before = claim.unclear || claim.state == ItemState::Working || claim.failures > 0;
+    let claim = match read!(claim, runner.record.journal.going_attempt(claim.item).await) {
+        Some(attempt) => {
+            let end = Some(cut_short(attempt.id));
+            let moved = Moved { end, ..Moved::stays(&claim, ItemState::Working) };
+            match settle(runner, claim, moved).await {
+                Settled::Done(claim) => claim,
+                Settled::Stopping => return Turn::Stopping,
+            }
+        }
+        None => claim,
+    };
+    if let Some((until, error)) = runner.moorings.paused(&find.files.place) {
         let kind = FailureKind::Paused { until, why: error.to_string() };
-        return failed(core, work, rule.retry.clone(), StepFailure { attempt: None, kind }).await;
+        return failed(runner, claim, rule.retry.clone(), StepFailure::before(kind)).await;
     }
-    let id = core.journal.next_attempt();
+    let id = runner.record.journal.next_attempt();
     let start = AttemptStart {
         id,
-        item: work.item,
-        branch: work.branch,
-        step: 0,
+        item: claim.item,
+        branch: Some(branch),
+        position: claim.position,
         kind: "find",
-        number: work.failures + 1,
+        number: claim.failures + 1,
         began: clock::now(),
         target: None,
         intent: None,
     };
-    core.journal.start_attempt(start).await?;
+    if runner.record.insist(|| runner.record.journal.start_attempt(start.clone())).await.is_none() {
+        return Turn::Stopping;
+    }
     // Two searches of one run may meet the same file, and one that was cut short met some before.
     let mut seen = SeenPaths::default();
     if begun_before || rule.finds.len() > 1 {
-        for file in core.journal.run_paths(work.run).await? {
+        for file in read!(claim, runner.record.journal.run_paths(claim.run).await) {
             if file.place == find.files.place {
                 seen.insert(&file.path);
             }
         }
     }
-    match search(core, work, rule, find, &mut seen, stop).await {
+    let attempt = Some(id);
+    match search(runner, &claim, rule, find, &mut seen, stop).await {
         Ok(tally) if tally.found < find.least => {
             let place = &find.files.place;
             let kind = FailureKind::Lasting {
                 code: "too-few".to_owned(),
-                why: format!("{} of at least {} files lie in {place}:/{}", tally.found, find.least, work.file.path),
+                why: format!("{} of at least {} files lie in {place}:/{}", tally.found, find.least, claim.file.path),
                 remedy: "Find out whether they are late; release to look again, or dismiss.".to_owned(),
             };
-            failed(core, work, rule.retry.clone(), StepFailure { attempt: Some(id), kind }).await
+            failed(runner, claim, rule.retry.clone(), StepFailure { attempt, kind, unclear: false }).await
         }
         Ok(tally) => {
             let end = AttemptEnd {
@@ -91,20 +103,20 @@ pub(super) async fn find(
                 message: Some(tally.words()),
                 remedy: None,
                 also_named: None,
+                unclear: false,
             };
-            let change = change(work, ItemState::Done);
-            record(core, work, Progress { end: Some(end), ..Progress::change(change) }).await?;
-            Ok(End::AtRest)
+            let moved = Moved { end: Some(end), ..Moved::stays(&claim, ItemState::Done) };
+            rests(runner, claim, moved).await
         }
         Err(kind) => {
-            let is_stopped = matches!(kind, FailureKind::Stopping);
-            let end = failed(core, work, rule.retry.clone(), StepFailure { attempt: Some(id), kind }).await;
-            if is_stopped && !core.cancel.is_cancelled() {
+            let (is_stopped, run) = (matches!(kind, FailureKind::Stopping), claim.run);
+            let turn = failed(runner, claim, rule.retry.clone(), StepFailure { attempt, kind, unclear: false }).await;
+            if is_stopped && !runner.cancel.is_cancelled() {
                 // What was taken in while the run was being stopped is stopped with it.
-                let stopped = core.stop_run(work.run, core.why_stopped(work.run)).await;
-                stopped.inspect_err(|error| tracing::error!(run = work.run, %error, "it is stopped only in part")).ok();
+                let stopped = runner.stop_run(run, runner.queue.stopping.why(run)).await;
+                stopped.inspect_err(|error| tracing::error!(run, %error, "it is stopped only in part")).ok();
             }
-            end
+            turn
         }
     }
 }
@@ -119,6 +131,12 @@ impl Tally {
         if self.taken_before > 0 {
             words.push_str(&format!(", {} of them taken before", self.taken_before));
         }
+        if self.misnamed.count > 0 {
+            words.push_str(&format!(", left {}", self.misnamed.words()));
+        }
+        if self.written > 0 {
+            words.push_str(&format!(", left {} that somebody still writes", self.written));
+        }
         if self.own > 0 {
             words.push_str(&format!(", left {} that the rule made itself", self.own));
         }
@@ -127,14 +145,14 @@ impl Tally {
 }
 
 async fn search(
-    core: &Arc<Core>,
+    runner: &Arc<Runner>,
     work: &Work,
     rule: &Rule,
     find: &Find,
     seen: &mut SeenPaths,
     stop: &CancellationToken,
 ) -> Result<Tally, FailureKind> {
-    let place = core.arrangement().place(&find.files.place)?;
+    let place = runner.arranged.now().place(&find.files.place)?;
     let filled = filled_in(work, rule, find)?;
     let depth = if find.files.deep { Depth::All } else { Depth::One };
     let mut listing = place.list(&work.file.path, depth);
@@ -145,6 +163,10 @@ async fn search(
             () = stop.cancelled() => return Err(FailureKind::Stopping),
         };
         let Some(entry) = entry.transpose()? else { break };
+        if entry.kind == EntryKind::Misnamed {
+            tally.misnamed.note(&entry);
+            continue;
+        }
         let name = entry.path.name_text();
         let named = find.files.names.is_empty() && filled.is_empty()
             || find.files.names.iter().chain(&filled).any(|glob| glob.is_match(&name));
@@ -162,13 +184,10 @@ async fn search(
             batch.push(entry);
         }
         if batch.len() >= BATCH {
-            take(core, work, find, place.as_ref(), &mut batch, &mut tally).await?;
+            take(runner, work, find, place.as_ref(), &mut batch, &mut tally).await?;
         }
     }
-    take(core, work, find, place.as_ref(), &mut batch, &mut tally).await?;
-    if core.health.well(&find.files.place) {
-        core.place_well(&find.files.place);
-    }
+    take(runner, work, find, place.as_ref(), &mut batch, &mut tally).await?;
     Ok(tally)
 }
 
@@ -190,7 +209,7 @@ fn filled_in(work: &Work, rule: &Rule, find: &Find) -> Result<Vec<NamePattern>, 
 }
 
 async fn take(
-    core: &Arc<Core>,
+    runner: &Arc<Runner>,
     work: &Work,
     find: &Find,
     place: &dyn Place,
@@ -199,6 +218,14 @@ async fn take(
 ) -> Result<(), FailureKind> {
     if batch.is_empty() {
         return Ok(());
+    }
+    if let Some(folder) = place.as_folder() {
+        let writers = folder.writers(batch.iter().map(|entry| entry.path.clone()).collect()).await;
+        let before = batch.len();
+        let mut writers = writers.into_iter();
+        batch.retain(|_| writers.next() != Some(Writers::Some));
+        tally.written += before - batch.len();
+        tally.found -= before - batch.len();
     }
     let now = clock::now();
     let again = !find.only_new || about_run(work).contains_key(ALL);
@@ -214,7 +241,9 @@ async fn take(
         about: None,
         note_only: false,
     });
-    let taken = core.journal.take_into(work, sightings.collect(), now).await?;
+    let sightings: Vec<Sighting> = sightings.collect();
+    let taken = runner.record.insist(|| runner.record.journal.take_into(work, sightings.clone(), now)).await;
+    let taken = taken.ok_or(FailureKind::Stopping)?;
     for refusal in taken.iter().filter_map(|one| one.as_ref().err()) {
         match refusal {
             Refusal::Known | Refusal::Noted => tally.taken_before += 1,
@@ -224,6 +253,6 @@ async fn take(
             }
         }
     }
-    core.claims.add(taken.into_iter().flatten());
+    runner.queue.claims.add(taken.into_iter().flatten());
     Ok(())
 }

@@ -188,3 +188,53 @@ proptest! {
         let _ = out_of(letter.as_bytes(), 1 << 20, |_| true);
     }
 }
+
+/// A letter with one part of this head and content.
+fn with_part(head: &str, content: &str) -> String {
+    format!(
+        "From: a@b.example\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=x\n\n--x\n{head}\n\n{content}\n--x--\n"
+    )
+}
+
+#[test]
+fn what_has_a_name_is_a_file_and_the_full_name_counts() {
+    for (head, name) in [
+        ("Content-Type: application/pdf; name=sheet.pdf\nContent-Disposition: inline\nContent-ID: <1>", "sheet.pdf"),
+        (
+            "Content-Disposition: attachment; filename=\"m_rker.txt\"; filename*=utf-8''m%C3%A6rker.txt",
+            "m\u{e6}rker.txt",
+        ),
+        (
+            "Content-Disposition: attachment; filename*=utf-8''m%C3%A6rker.txt; filename=\"m_rker.txt\"",
+            "m\u{e6}rker.txt",
+        ),
+        ("Content-Disposition: attachment; filename=.wetbank-1", "wetbank-1"),
+    ] {
+        let (taken, _) = all(&with_part(head, "x")).unwrap();
+        let names: Vec<_> = taken.attachments.iter().map(|one| one.name.as_str()).collect();
+        assert_eq!(names, [name], "{head}");
+    }
+    let long = format!("Content-Disposition: attachment; filename=\"{}.csv\"", "n".repeat(300));
+    let name = all(&with_part(&long, "x")).unwrap().0.attachments[0].name.clone();
+    assert!(name.len() == 200 && name.ends_with("nn.csv"), "{name}");
+}
+
+#[test]
+fn what_unix_once_wrote_into_letters_is_read_and_what_is_not_known_is_told() {
+    let head = "Content-Disposition: attachment; filename=cat.txt\nContent-Transfer-Encoding: x-uuencode";
+    let (_, contents) = all(&with_part(head, "begin 644 cat.txt\n#0V%T\n`\nend")).unwrap();
+    assert_eq!(contents[0], b"Cat");
+    assert!(all(&with_part(head, "begin 644 cat.txt\n#0V%T")).is_err(), "it has no end");
+    let unknown = head.replace("x-uuencode", "x-yenc");
+    let error = all(&with_part(&unknown, "x")).unwrap_err();
+    assert!(error.to_string().contains("x-yenc"), "{error}");
+}
+
+#[test]
+fn a_letter_within_a_letter_is_one_file_and_its_own_attachments_stay_in_it() {
+    let inner =
+        with_part("Content-Disposition: attachment; filename=a.csv", "1").replace("=x", "=y").replace("--x", "--y");
+    let (taken, contents) = all(&with_part("Content-Type: message/rfc822", &inner)).unwrap();
+    assert_eq!(taken.attachments.len(), 1);
+    assert!(taken.attachments[0].name.ends_with(".eml") && contents[0].starts_with(b"From: a@b.example"));
+}

@@ -36,7 +36,7 @@ fn it_gets_nothing_of_our_environment_and_no_input() {
     let mut keys: Vec<_> = said.lines().filter_map(|line| line.split_once('=')).map(|(key, _)| key).collect();
     keys.retain(|key| !["PWD", "_", "SHLVL", "OLDPWD"].contains(key));
     keys.sort_unstable();
-    assert_eq!(keys, ["LANG", "PATH", "STATION", "WETBANK_FILE"]);
+    assert_eq!(keys, ["LANG", "PATH", "STATION", "WETBANK_FILE", "WETBANK_PROGRAM"]);
 }
 
 #[test]
@@ -75,6 +75,22 @@ fn one_that_leaves_another_behind_is_not_waited_for() {
 }
 
 #[test]
+fn one_that_leaves_its_group_and_holds_the_output_open_is_ended_and_not_waited_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let pids = folder.path().join("pids");
+    let leaving = format!("setsid sh -c 'echo $$ > {}; exec sleep 600' & sleep 0.5;", pids.display());
+    for (rest, limit) in [("echo done", SOON), ("sleep 600", Duration::from_millis(900))] {
+        let began = Instant::now();
+        let (result, _) = sh(&format!("{leaving} {rest}"), limit, 1000);
+        assert_eq!(result.is_ok(), limit == SOON, "{result:?}");
+        assert!(began.elapsed() < Duration::from_secs(15));
+        let pid = fs::read_to_string(&pids).unwrap();
+        let stat = fs::read_to_string(format!("/proc/{}/stat", pid.trim())).unwrap_or_default();
+        assert!(stat.is_empty() || stat.contains(") Z"), "{stat}");
+    }
+}
+
+#[test]
 fn it_is_ended_when_it_is_told_to_stop() {
     let program = Allowed { path: "/bin/sleep".into(), args: vec!["600".to_owned()], environment: BTreeMap::new() };
     let stop = Arc::new(AtomicBool::new(true));
@@ -97,6 +113,10 @@ fn a_list_that_others_may_write_is_not_believed() {
     fs::set_permissions(&path, fs::Permissions::from_mode(0o664)).unwrap();
     assert!(Programs::read(&path).unwrap_err().to_string().contains("chmod go-w"));
     fs::set_permissions(&path, fs::Permissions::from_mode(0o600)).unwrap();
+    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o777)).unwrap();
+    let told = Programs::read(&path).unwrap_err().to_string();
+    assert!(told.contains("chmod go-w"), "whoever may write the folder may exchange the list: {told}");
+    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700)).unwrap();
     for (text, said) in [("[program.x]\npath = \"true\"\n", "absolute"), ("[program.x]\npth = 1\n", "pth")] {
         fs::write(&path, text).unwrap();
         assert!(Programs::read(&path).unwrap_err().to_string().contains(said), "{text}");

@@ -12,7 +12,7 @@ use std::{
 };
 
 use secrecy::SecretString;
-use wetbank_core::{Asked, Database, DatabaseKind};
+use wetbank_core::{Asked, Database, DatabaseKind, Numbers, Twice};
 
 use crate::ErrandError;
 pub(crate) use rows::{Batch, Cell, Column, Kind, Reading};
@@ -37,6 +37,12 @@ pub struct Loading {
     pub separator: u8,
     /// How the text is written (WHATWG Encoding Standard).
     pub encoding: String,
+    /// How numbers are written.
+    pub numbers: Numbers,
+    /// Which column counts if two have one header.
+    pub twice: Twice,
+    /// Whether columns of the table that the file does not have stay empty; else such a file is refused.
+    pub missing_stay_empty: bool,
     /// Whether rows that do not fit are left out; else one of them keeps all others out.
     pub leave_out: bool,
     /// Whether what the table holds is removed first.

@@ -57,7 +57,8 @@ pub(super) async fn reach(spec: &PostgresSpec, password: Option<&SecretString>) 
 
 async fn columns(connection: &mut PgConnection, table: &str) -> Result<Vec<Column>, ErrandError> {
     let rows = sqlx::query(
-        "SELECT a.attname::text, format_type(a.atttypid, NULL)::text, a.attnotnull AND NOT a.atthasdef \
+        "SELECT a.attname::text, format_type(a.atttypid, NULL)::text, a.attnotnull AND NOT a.atthasdef, \
+         a.atthasdef OR a.attidentity <> '' \
          FROM pg_attribute a WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped \
          AND a.attgenerated = '' ORDER BY a.attnum",
     )
@@ -67,7 +68,8 @@ async fn columns(connection: &mut PgConnection, table: &str) -> Result<Vec<Colum
     .map_err(|error| judged(&error, table))?;
     let column = |row: &sqlx::postgres::PgRow| {
         let (name, declared, strict): (String, String, bool) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
-        Ok(Column { name, kind: Kind::of(&declared), may_be_empty: !strict })
+        let fills_itself = row.try_get(3)?;
+        Ok(Column { name, kind: Kind::of(&declared), may_be_empty: !strict, fills_itself, makes_numbers: false })
     };
     let columns: Result<Vec<Column>, sqlx::Error> = rows.iter().map(column).collect();
     let columns = columns.map_err(|error| judged(&error, table))?;

@@ -6,6 +6,8 @@ use encoding_rs::{Decoder, Encoding};
 use jiff::civil::{Date, DateTime};
 use tokio::sync::mpsc;
 
+use wetbank_core::{Numbers, Twice};
+
 use super::Loading;
 use crate::ErrandError;
 
@@ -13,6 +15,8 @@ use crate::ErrandError;
 const TOGETHER: usize = 4_000;
 /// Batches that may wait.
 const WAITING: usize = 4;
+/// So many digits of a number with a fraction a database keeps that makes one of a text.
+const KEPT_DIGITS: usize = 15;
 /// Rows that are named.
 const NAMED: usize = 20;
 
@@ -35,6 +39,39 @@ pub(crate) struct Column {
     pub name: String,
     pub kind: Kind,
     pub may_be_empty: bool,
+    /// The database has a value of its own where none is given.
+    pub fills_itself: bool,
+    /// The database makes numbers of texts that look like some.
+    pub makes_numbers: bool,
+}
+
+impl Column {
+    /// What the database would keep instead of this text, if it makes another number of it.
+    fn altered(&self, cell: &Cell) -> Option<String> {
+        let Cell::Text(text) = cell else { return None };
+        if !self.makes_numbers {
+            return None;
+        }
+        let trimmed = text.trim();
+        let kept = match (trimmed.parse::<i64>(), trimmed.parse::<f64>()) {
+            (Ok(whole), _) => whole.to_string(),
+            (_, Ok(number)) if number.is_finite() => number.to_string(),
+            _ => return None,
+        };
+        // Of a number its value counts, of a text each sign.
+        let is_same = match self.kind {
+            Kind::Number => trimmed.parse::<i64>().is_ok() || digits(trimmed) <= KEPT_DIGITS,
+            _ => kept == *text,
+        };
+        (!is_same).then_some(kept)
+    }
+}
+
+/// How many digits of a number count, without an exponent's.
+fn digits(number: &str) -> usize {
+    let number = number.split(['e', 'E']).next().unwrap_or_default();
+    let digits: String = number.chars().filter(char::is_ascii_digit).collect();
+    digits.trim_matches('0').len()
 }
 
 impl Kind {
@@ -70,6 +107,21 @@ impl Kind {
             Self::Time => "a time such as 2026-03-14 06:00:00",
             Self::Text => "a text",
         }
+    }
+
+    /// The value of a text in which numbers may be written otherwise.
+    fn read_as(self, text: &str, numbers: Numbers) -> Option<Cell> {
+        let is_number = matches!(self, Self::Integer | Self::Real | Self::Number);
+        if !is_number || numbers == Numbers::default() {
+            return self.read(text);
+        }
+        // A point means nothing where a comma stands before the fraction.
+        if numbers.decimal != '.' && numbers.thousands != Some('.') && text.contains('.') {
+            return None;
+        }
+        let plain = text.chars().filter(|sign| Some(*sign) != numbers.thousands);
+        let plain: String = plain.map(|sign| if sign == numbers.decimal { '.' } else { sign }).collect();
+        self.read(&plain)
     }
 
     /// The value of a text that is not empty.
@@ -153,7 +205,7 @@ impl Reading {
             if told.send(columns).is_err() {
                 return Ok(Rest::default());
             }
-            rows(&mut reader, &fitted, &sender)
+            rows(&mut reader, &fitted, loading.numbers, &sender)
         });
         match columns.await {
             Ok(columns) => Ok(Self { columns, batches, rest }),
@@ -212,11 +264,42 @@ fn head<R: Read>(
             ))
         })
     };
+    // The place of a header, if only one has it or the rule says which of two counts.
+    let place = |wanted: &str| {
+        // Columns of the table have no case, headers that the book names do.
+        let is_wanted = |one: &str| match loading.columns.is_empty() {
+            true => one.eq_ignore_ascii_case(wanted),
+            false => one == wanted,
+        };
+        let mut at = headers.iter().enumerate().filter(|(_, one)| is_wanted(one)).map(|(at, _)| at);
+        let (first, last) = (at.next(), at.next_back());
+        match (loading.twice, last) {
+            (Twice::Refuse, Some(_)) => Err(ErrandError::Wrong(format!(
+                "the file has the column \"{wanted}\" twice; say which counts with twice = \"first\" or \"last\""
+            ))),
+            (Twice::Last, Some(last)) => Ok(Some(last)),
+            _ => Ok(first),
+        }
+    };
     if loading.columns.is_empty() {
-        return headers.iter().enumerate().map(|(at, header)| Ok((at, column(header)?))).collect();
+        let mut fitted = Vec::with_capacity(headers.len());
+        for (at, header) in headers.iter().enumerate() {
+            if place(header)? == Some(at) {
+                fitted.push((at, column(header)?));
+            }
+        }
+        let is_missing =
+            |column: &&Column| !column.fills_itself && !fitted.iter().any(|(_, one)| one.name == column.name);
+        if let Some(missing) = table.iter().find(is_missing).filter(|_| !loading.missing_stay_empty) {
+            return Err(ErrandError::Wrong(format!(
+                "the file has no column \"{}\", and the table {} has one; say missing = \"empty\" if it may stay empty, or columns = {{ … }}",
+                missing.name, loading.table
+            )));
+        }
+        return Ok(fitted);
     }
     let fit = |(name, header): &(String, String)| {
-        let at = headers.iter().position(|one| one == header.trim()).ok_or_else(|| {
+        let at = place(header.trim())?.ok_or_else(|| {
             ErrandError::Wrong(format!("the file has no column \"{header}\"; it has {}", listed(&headers)))
         })?;
         Ok((at, column(name)?))
@@ -227,6 +310,7 @@ fn head<R: Read>(
 fn rows<R: Read>(
     reader: &mut csv::Reader<R>,
     fitted: &[(usize, Column)],
+    numbers: Numbers,
     sender: &mpsc::Sender<Batch>,
 ) -> Result<Rest, ErrandError> {
     let width = reader.headers().map_err(failed)?.len();
@@ -236,7 +320,7 @@ fn rows<R: Read>(
     let mut record = csv::StringRecord::new();
     while reader.read_record(&mut record).map_err(failed)? {
         let before = batch.len();
-        match row(&record, width, fitted, &mut batch) {
+        match row(&record, width, fitted, numbers, &mut batch) {
             Ok(()) => rest.rows += 1,
             Err(why) => {
                 batch.truncate(before);
@@ -260,7 +344,13 @@ fn rows<R: Read>(
     Ok(rest)
 }
 
-fn row(record: &csv::StringRecord, width: usize, fitted: &[(usize, Column)], batch: &mut Batch) -> Result<(), String> {
+fn row(
+    record: &csv::StringRecord,
+    width: usize,
+    fitted: &[(usize, Column)],
+    numbers: Numbers,
+    batch: &mut Batch,
+) -> Result<(), String> {
     if record.len() != width {
         return Err(format!("has {} values, the head has {width}", record.len()));
     }
@@ -271,11 +361,20 @@ fn row(record: &csv::StringRecord, width: usize, fitted: &[(usize, Column)], bat
             (true, true) => Cell::Nothing,
             (true, false) if column.kind == Kind::Text => Cell::Text(String::new()),
             (true, false) => return Err(format!("{} is empty", column.name)),
-            (false, _) => column.kind.read(text).ok_or_else(|| {
+            (false, _) => column.kind.read_as(text, numbers).ok_or_else(|| {
                 let shown: String = text.chars().take(40).collect();
                 format!("{} is \"{}\", not {}", column.name, shown.escape_debug(), column.kind.words())
             })?,
         };
+        if let Some(kept) = column.altered(&cell) {
+            let shown: String = text.chars().take(40).collect();
+            let to = if column.kind == Kind::Number { "TEXT" } else { "TEXT instead of a type of numbers" };
+            return Err(format!(
+                "{} is \"{}\", and the database would keep {kept}; give the column the type {to}",
+                column.name,
+                shown.escape_debug()
+            ));
+        }
         batch.push(cell);
     }
     Ok(())
@@ -359,6 +458,22 @@ mod tests {
         ] {
             assert_eq!(kind.read(text), cell, "{kind:?} {text}");
         }
+    }
+
+    #[test]
+    fn numbers_are_read_as_they_are_said_to_be_written() {
+        let numbers = Numbers { decimal: ',', thousands: Some('.') };
+        for (kind, text, cell) in [
+            (Kind::Real, "1.234,5", Some(Cell::Real(1234.5))),
+            (Kind::Integer, "1.234", Some(Cell::Integer(1234))),
+            (Kind::Number, "1.234,50", Some(Cell::Text("1234.50".to_owned()))),
+            (Kind::Text, "70.10", Some(Cell::Text("70.10".to_owned()))),
+        ] {
+            assert_eq!(kind.read_as(text, numbers), cell, "{text}");
+        }
+        let comma = Numbers { decimal: ',', thousands: None };
+        assert_eq!(Kind::Real.read_as("3,5", comma), Some(Cell::Real(3.5)));
+        assert_eq!(Kind::Real.read_as("3.5", comma), None, "it may be three thousand five hundred");
     }
 
     #[test]

@@ -50,7 +50,7 @@ pub(super) async fn reach(file: &str) -> Result<String, ErrandError> {
 }
 
 async fn columns(connection: &mut SqliteConnection, table: &str) -> Result<Vec<Column>, ErrandError> {
-    let rows = sqlx::query("SELECT name, type, \"notnull\", pk FROM pragma_table_info(?1)")
+    let rows = sqlx::query("SELECT name, type, \"notnull\", pk, dflt_value IS NOT NULL FROM pragma_table_info(?1)")
         .bind(table)
         .fetch_all(connection)
         .await
@@ -58,7 +58,14 @@ async fn columns(connection: &mut SqliteConnection, table: &str) -> Result<Vec<C
     let column = |row: &SqliteRow| {
         let (name, declared): (String, String) = (row.try_get(0)?, row.try_get(1)?);
         let (strict, key): (bool, i64) = (row.try_get(2)?, row.try_get(3)?);
-        Ok(Column { name, kind: Kind::of(&declared), may_be_empty: !strict || key > 0 })
+        let is_row_number = key > 0 && declared.eq_ignore_ascii_case("integer");
+        Ok(Column {
+            name,
+            kind: Kind::of(&declared),
+            may_be_empty: !strict || key > 0,
+            fills_itself: is_row_number || row.try_get::<bool, _>(4)?,
+            makes_numbers: makes_numbers(&declared),
+        })
     };
     let columns: Result<Vec<Column>, sqlx::Error> = rows.iter().map(column).collect();
     let columns = columns.map_err(|error| judged(&error, table))?;
@@ -66,6 +73,14 @@ async fn columns(connection: &mut SqliteConnection, table: &str) -> Result<Vec<C
         return Err(ErrandError::Wrong(format!("there is no table \"{table}\"")));
     }
     Ok(columns)
+}
+
+/// Whether a column of this declared type makes numbers of texts that look like some (the affinities INTEGER, REAL and
+/// NUMERIC, which SQLite finds out by these words in this order).
+fn makes_numbers(declared: &str) -> bool {
+    let declared = declared.to_ascii_lowercase();
+    let has = |words: &[&str]| words.iter().any(|word| declared.contains(word));
+    has(&["int"]) || !(declared.is_empty() || has(&["char", "clob", "text", "blob"]))
 }
 
 pub(super) async fn load(

@@ -96,3 +96,24 @@ async fn on_a_full_disk_nothing_is_acknowledged_that_is_not_kept() {
     assert!(take(&journal, sighting("office:/new.csv", "1")).await.is_ok());
     journal.close().await;
 }
+
+#[tokio::test]
+async fn a_damaged_page_is_found_at_the_start_and_told_with_what_to_do() {
+    let (folder, journal) = open().await;
+    let sightings = (0..5_000).map(|number| sighting(&format!("office:/in/{number:05}.csv"), "1")).collect();
+    journal.take_in(sightings, wetbank_core::Cause::Arrival, crate::at(1)).await.unwrap();
+    journal.close().await;
+    drop(Journal::open(folder.path()).await.unwrap());
+    let file = folder.path().join("journal.db");
+    let mut bytes = fs::read(&file).unwrap();
+    assert!(bytes.len() > 40 * 4096, "{}", bytes.len());
+    // The middle of every fifth page, as a failing disk gives it back.
+    for page in bytes.chunks_mut(4096).skip(10).step_by(5) {
+        page[..2048].fill(0xA5);
+    }
+    fs::write(&file, &bytes).unwrap();
+    let error = Journal::open(folder.path()).await.unwrap_err();
+    assert!(matches!(error, JournalError::Damaged { .. }), "{}", told(&error));
+    assert!(error.to_string().contains("Keep a copy"), "{error}");
+    assert!(fs::read(&file).unwrap() == bytes, "nothing of it was changed");
+}

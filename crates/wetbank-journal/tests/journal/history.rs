@@ -92,6 +92,7 @@ async fn attempts_are_told_in_their_order_with_what_they_said() {
             message: said("nothing listens"),
             remedy: said("Start it."),
             also_named: None,
+            unclear: false,
         };
         let state = if is_last { ItemState::Done } else { ItemState::Waiting };
         journal.record(Progress { end: Some(end), ..Progress::change(change(&work, state)) }).await.unwrap();

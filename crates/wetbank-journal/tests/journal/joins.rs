@@ -1,6 +1,6 @@
 //! Items that wait for others of their run.
 
-use wetbank_core::{Cause, FilePath, ItemKind, ItemState};
+use wetbank_core::{Cause, FilePath, ItemKind, ItemState, Position};
 use wetbank_journal::{Gathered, Journal, NewHold, NewPart, Progress, Standing, Through, Work};
 
 use crate::{at, change, open, record, sighting};
@@ -29,7 +29,10 @@ async fn what_waits_at_a_step_is_counted_and_becomes_one() {
     assert_eq!(journal.joining_runs().await.unwrap(), [run]);
     assert_eq!(journal.gathered(run).await.unwrap(), [AT]);
     let made = journal.join(run, AT, "3 files".to_owned(), at(5)).await.unwrap().unwrap();
-    assert_eq!((made.kind, made.file.path.to_string(), made.step), (ItemKind::Made, "in/3 files".to_owned(), 1));
+    assert_eq!(
+        (made.kind, made.file.path.to_string(), made.position),
+        (ItemKind::Made, "in/3 files".to_owned(), Position::Step(1))
+    );
     let sources = journal.sources(made.item, 0, 10).await.unwrap();
     assert_eq!(sources.iter().map(|s| s.item).collect::<Vec<_>>(), works.iter().map(|w| w.item).collect::<Vec<_>>());
     assert_eq!(journal.sources(made.item, sources[1].item, 10).await.unwrap().len(), 1, "page by page");
@@ -83,7 +86,7 @@ async fn parts_are_queued_in_the_same_moment_in_which_their_whole_begins_to_wait
         file: FilePath::parse(&format!("office:/in/0.csv/{name}")).unwrap(),
         fingerprint: "p".to_owned(),
         size: 5,
-        step: 2,
+        position: Position::Step(2),
         hand: format!("hand of {name}"),
     };
     let waits = Progress::change(change(&whole, ItemState::Joining));
@@ -93,7 +96,7 @@ async fn parts_are_queued_in_the_same_moment_in_which_their_whole_begins_to_wait
     let open_items = journal.open_items(0, 10).await.unwrap();
     assert_eq!(open_items.iter().map(|w| w.item).collect::<Vec<_>>(), parts.iter().map(|w| w.item).collect::<Vec<_>>());
     let first = &open_items[0];
-    assert_eq!((first.kind, first.step, first.size, first.run), (ItemKind::Part, 2, 5, whole.run));
+    assert_eq!((first.kind, first.position, first.size, first.run), (ItemKind::Part, Position::Step(2), 5, whole.run));
     assert_eq!(first.hand.as_deref(), Some("hand of a.txt"));
     assert!(journal.gathered(whole.run).await.unwrap().is_empty(), "a whole waits for its parts, not to be joined");
     record(&journal, &parts[0], ItemState::Done).await;

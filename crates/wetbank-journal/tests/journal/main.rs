@@ -7,11 +7,12 @@ mod faults;
 mod history;
 mod joins;
 mod outbox;
+mod settling;
 mod starting;
 
 use jiff::Timestamp;
 use tempfile::TempDir;
-use wetbank_core::{FilePath, ItemState, Name};
+use wetbank_core::{FilePath, ItemState, Name, Position};
 use wetbank_journal::{
     AttemptEnd, AttemptStart, Intention, ItemChange, Journal, NewHold, Outcome, Output, Progress, Refusal, RunFilter,
     Sighting, Work,
@@ -56,7 +57,7 @@ fn change(work: &Work, state: ItemState) -> ItemChange {
         run: work.run,
         state,
         branch: Some(0),
-        step: 1,
+        position: Position::Step(1),
         hand: None,
         failures: 0,
         due: None,
@@ -70,7 +71,7 @@ fn attempt(id: i64, work: &Work, kind: &'static str, number: u32) -> AttemptStar
         id,
         item: work.item,
         branch: Some(0),
-        step: 0,
+        position: Position::Step(0),
         kind,
         number,
         began: Timestamp::now(),
@@ -123,7 +124,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
     let folder = TempDir::new().unwrap();
     let journal = Journal::open(folder.path()).await.unwrap();
     let work = take(&journal, sighting("office:/assay-0412.csv", "1")).await.unwrap();
-    let target = FilePath::parse("archive:/assay-0412.csv").unwrap();
+    let target = FilePath::parse("archive:/renamed-on-the-way.csv").unwrap();
     let id = journal.next_attempt();
     let start = AttemptStart { target: Some(target.clone()), ..attempt(id, &work, "copy", 1) };
     journal.start_attempt(start).await.unwrap();
@@ -133,7 +134,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
         target: target.clone(),
         size: 10,
         sha256: Some("abcdef0123456789".to_owned()),
-        blake3: "b".to_owned(),
+        blake3: Some("b".to_owned()),
         output: None,
     };
     journal.intend(intention).await.unwrap();
@@ -153,6 +154,7 @@ async fn everything_acknowledged_is_there_after_a_reopening() {
         message: None,
         remedy: None,
         also_named: Some("renamed-on-the-way.csv".to_owned()),
+        unclear: false,
     };
     let done = Progress { end: Some(end), ..Progress::change(change(&work, ItemState::Done)) };
     journal.record(done).await.unwrap();

@@ -145,6 +145,7 @@ async fn a_file_that_went_while_it_was_worked_on_is_told_unless_the_work_takes_i
         message: None,
         remedy: None,
         also_named: None,
+        unclear: false,
     };
     let change = change(&work, ItemState::Working);
     journal.record(Progress { end: Some(end), ..Progress::change(change) }).await.unwrap();

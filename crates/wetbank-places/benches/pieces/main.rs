@@ -5,7 +5,7 @@
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a measurement prints what it found, or ends")]
 
 mod servers;
-#[path = "../../tests/support/mod.rs"]
+#[path = "../../tests/places/support/mod.rs"]
 mod support;
 
 use std::{

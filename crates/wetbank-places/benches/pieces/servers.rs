@@ -80,7 +80,7 @@ async fn server(kind: &str, at: &Path) -> (Box<dyn std::any::Any>, Box<dyn Place
         }
         "webdav" => {
             let server = Apache::start(false);
-            let spec = webdav_spec(&server);
+            let spec = webdav_spec(&server.url, server.certificate.as_ref());
             let plain = curl(below(server.url.clone()), &format!("-u '{}:{}'", WEBDAV_USER.0, WEBDAV_USER.1), at);
             (Box::new(server), Box::new(Webdav::new(name, spec, Some(WEBDAV_USER.1.into()))), plain)
         }
@@ -209,7 +209,7 @@ pub async fn sftp() {
     let sshd = Sshd::start();
     let (file, text) = client_key(sshd.folder.path(), &["ed25519"], "");
     sshd.authorize(&file);
-    let credentials = SftpCredentials::Key { key: text.into(), passphrase: None };
+    let credentials = SftpCredentials::Key { key: text.into(), passphrase: None, password: None };
     let to = Sftp::new(Name::new("server").unwrap(), sftp_spec(&sshd, &at.join("ours")), credentials);
     let client = |options: &str, batch: &str| {
         shell(&format!(

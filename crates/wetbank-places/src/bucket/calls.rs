@@ -324,6 +324,13 @@ impl Bucket {
         self.put("make folder", path, &key, &[], Bytes::new()).await
     }
 
+    /// Removes what shows an empty folder.
+    pub(super) async fn remove_mark(&self, call: &'static str, path: &RelPath) -> Result<()> {
+        let key = self.prefix(call, path)?;
+        let action = self.inner.address.delete_object(self.inner.credentials.as_ref(), &key);
+        self.send(call, path, self.request_for(&action, &[])).await.map(drop)
+    }
+
     /// Writes down which upload belongs to a temporary name.
     pub(super) async fn note(&self, temporary: &RelPath, note: &NoteAside) -> Result<()> {
         let text = serde_json::to_string(note).expect("plain values serialise");

@@ -12,7 +12,7 @@ use super::{
 };
 use crate::{
     Depth, Entry, EntryKind, EntryStream, PlaceErrorKind, fingerprint_of,
-    place::{Result, owner_shown},
+    place::{Result, misnamed, owner_shown},
 };
 
 /// Keys of one page, the most that the protocol gives.
@@ -80,8 +80,10 @@ impl Walk {
     fn read(&mut self, page: ListObjectsV2Response) {
         for found in page.common_prefixes {
             let name = found.prefix.strip_prefix(&self.prefix).and_then(|rest| rest.strip_suffix('/'));
-            if let Some(path) = name.and_then(|name| self.folder.join_name(name.as_bytes()).ok()) {
-                self.ready.push_back(folder(path));
+            let Some(name) = name else { continue };
+            match self.folder.join_name(name.as_bytes()) {
+                Ok(path) => self.ready.push_back(folder(path)),
+                Err(_) => self.ready.extend(misnamed(&self.folder, format!("{name}/").as_bytes())),
             }
         }
         for object in page.contents {
@@ -91,8 +93,16 @@ impl Walk {
             if self.depth == Depth::One && !parts.is_empty() {
                 continue;
             }
-            let Some(above) = self.folders(&parts) else { continue };
-            let Ok(path) = above.join_name(name.as_bytes()) else { continue };
+            // A key that ends in a slash stands for a folder.
+            if name.is_empty() {
+                self.folders(&parts);
+                continue;
+            }
+            let path = self.folders(&parts).and_then(|above| above.join_name(name.as_bytes()).ok());
+            let Some(path) = path else {
+                self.ready.extend(misnamed(&self.folder, below.as_bytes()));
+                continue;
+            };
             let modified = object.last_modified.as_deref().and_then(|text| text.parse().ok());
             let fingerprint = Fingerprint {
                 size: object.size.unwrap_or(0),
@@ -105,7 +115,7 @@ impl Walk {
         }
     }
 
-    /// The folder that these parts lead to; those that the last key did not lie in are told.
+    /// The folder that these parts lead to, if they are one; those that the last key did not lie in are told.
     fn folders(&mut self, parts: &[&str]) -> Option<RelPath> {
         let mut at = self.folder.clone();
         let mut is_new = false;

@@ -206,6 +206,7 @@ impl Place for Bucket {
             names: Names::Unicode,
             folders_are_made: false,
             rename_keeps_state: false,
+            stages: true,
         }
     }
 
@@ -350,5 +351,17 @@ impl Place for Bucket {
             return Ok(());
         }
         self.put_folder(path).await
+    }
+
+    /// Folders are names only: what shows an empty one goes, and files below it stay.
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let call = "remove folder";
+        if self.list(path, Depth::One).next().await.transpose()?.is_some() {
+            return Err(self.error(PlaceErrorKind::Exists, call, path, "something lies in it"));
+        }
+        if !self.is_folder(call, path).await? {
+            return Err(self.error(PlaceErrorKind::NotFound, call, path, ""));
+        }
+        self.remove_mark(call, path).await
     }
 }

@@ -88,6 +88,12 @@ impl Root {
         unlink_at(&parent, name)
     }
 
+    /// Removes an empty folder.
+    pub fn remove_folder(&self, path: &RelPath) -> io::Result<()> {
+        let (parent, name) = self.parent_of(path)?;
+        Ok(rustix::fs::unlinkat(&parent, name, AtFlags::REMOVEDIR)?)
+    }
+
     /// Makes a folder and those above it; answers which were made.
     pub fn make_folders(&self, path: &RelPath) -> io::Result<Vec<RelPath>> {
         let mut made = Vec::new();

@@ -2,17 +2,20 @@
 
 use std::{
     fs::File,
-    io::{self, Write},
+    io,
+    os::unix::fs::FileExt,
     sync::{
         Arc,
         atomic::{AtomicBool, AtomicU64, Ordering},
+        mpsc::{SyncSender, sync_channel},
     },
+    thread::JoinHandle,
 };
 
 use bytes::Bytes;
 use rustix::buffer::spare_capacity;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::RelPath;
+use wetbank_core::{Filling, RelPath};
 use wetbank_crypt::{Digests, Hashing};
 
 use super::{CHUNK, Folder, fill};
@@ -51,7 +54,9 @@ impl Folder {
             let read = |e: &io::Error| from.error("read", &path, e);
             let write = |e: &io::Error| to.error("write", &temporary, e);
             let input = from.open_to_read(&path).map_err(|e| read(&e))?;
-            let output = to.create(&temporary, None).map_err(|e| write(&e))?;
+            // What only its owner could read is for no others elsewhere, either.
+            let is_private = super::is_private(&input.metadata().map_err(|e| read(&e))?);
+            let output = to.create(&temporary, None, is_private).map_err(|e| write(&e))?;
             let digests =
                 stream(&input, output, Hashing::with_sha256(sha256), &progress, &cancel).map_err(|failure| {
                     match failure {
@@ -120,7 +125,7 @@ fn stream(
     cancel: &CancellationToken,
 ) -> std::result::Result<(Digests, Arc<File>), Failure> {
     let output = Arc::new(output);
-    let mut behind = WriteBehind::default();
+    let (mut behind, mut filling) = (WriteBehind::default(), Filling::default());
     let expected = input.metadata().map_err(Failure::Read)?.len();
     // One byte more than the file has, so that a small file is read with one call.
     let first = usize::try_from(expected + 1).map_or(CHUNK, |size| size.min(CHUNK));
@@ -132,7 +137,7 @@ fn stream(
         let is_full = fill(&mut chunk, first, |chunk| rustix::io::read(input, spare_capacity(chunk)));
         let is_last = !is_full.map_err(Failure::Read)?;
         let chunk = Bytes::from(chunk);
-        (&*output).write_all(&chunk).map_err(Failure::Write)?;
+        filling.put(&chunk, |bytes, at| output.write_all_at(bytes, at)).map_err(Failure::Write)?;
         behind.wrote(&output, chunk.len() as u64);
         progress.fetch_add(chunk.len() as u64, Ordering::Relaxed);
         hashing.update_blocking(&chunk);
@@ -140,18 +145,20 @@ fn stream(
             break;
         }
     }
-    behind.stop();
-    output.sync_data().map_err(Failure::Write)?;
+    filling.length_to_set().map_or(Ok(()), |length| output.set_len(length)).map_err(Failure::Write)?;
+    behind.stop().and_then(|()| output.sync_data()).map_err(Failure::Write)?;
     Ok((hashing.finish(), output))
 }
 
-/// Keeps the disk busy while a large file is read and hashed. Its failures are not told: the
-/// last sync of the file tells them.
+/// Keeps the disk busy while a large file is read and hashed.
+///
+/// The kernel tells of bytes that never reached the disk once, at the next sync, whoever asks for
+/// it: what this one is told is kept for [`WriteBehind::stop`], the last sync would hear nothing of it.
 #[derive(Debug, Default)]
 pub struct WriteBehind {
     unsynced: u64,
     busy: Arc<AtomicBool>,
-    worker: Option<(std::sync::mpsc::SyncSender<()>, std::thread::JoinHandle<()>)>,
+    worker: Option<(SyncSender<()>, JoinHandle<io::Result<()>>)>,
 }
 
 impl WriteBehind {
@@ -164,24 +171,57 @@ impl WriteBehind {
         self.unsynced = 0;
         self.busy.store(true, Ordering::Release);
         let (wake, _) = self.worker.get_or_insert_with(|| {
-            let (wake, woken) = std::sync::mpsc::sync_channel::<()>(1);
+            let (wake, woken) = sync_channel::<()>(1);
             let (file, busy) = (file.clone(), self.busy.clone());
             let worker = std::thread::spawn(move || {
                 while woken.recv().is_ok() {
-                    let _ = file.sync_data();
+                    file.sync_data()?;
                     busy.store(false, Ordering::Release);
                 }
+                Ok(())
             });
             (wake, worker)
         });
+        // One that failed has ended, and is not woken any more.
         let _ = wake.try_send(());
     }
 
     /// Waits for what it has begun.
-    pub fn stop(&mut self) {
-        if let Some((wake, worker)) = self.worker.take() {
-            drop(wake);
-            let _ = worker.join();
-        }
+    ///
+    /// # Errors
+    ///
+    /// If some of the bytes did not reach the disk.
+    pub fn stop(&mut self) -> io::Result<()> {
+        let Some((wake, worker)) = self.worker.take() else { return Ok(()) };
+        drop(wake);
+        worker.join().unwrap_or_else(|_| Err(io::Error::other("the thread that brings it to the disk failed")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    #[test]
+    fn a_sync_that_failed_on_the_way_fails_the_file() {
+        let (_reader, writer) = std::io::pipe().unwrap();
+        let unsyncable = Arc::new(File::from(std::os::fd::OwnedFd::from(writer)));
+        let mut behind = WriteBehind::default();
+        behind.wrote(&unsyncable, WRITE_BEHIND - 1);
+        behind.stop().expect("nothing was to be done yet");
+        behind.wrote(&unsyncable, 1);
+        behind.wrote(&unsyncable, WRITE_BEHIND);
+        behind.stop().expect_err("the bytes are not on the disk");
+    }
+
+    #[test]
+    fn what_reached_the_disk_is_no_failure() {
+        let file = Arc::new(tempfile::tempfile().unwrap());
+        let mut behind = WriteBehind::default();
+        (&*file).write_all(b"pages").unwrap();
+        behind.wrote(&file, WRITE_BEHIND);
+        behind.stop().unwrap();
     }
 }

@@ -4,11 +4,12 @@ mod beneath;
 mod copy;
 mod owners;
 mod staged;
+mod still;
 mod sync;
 
 use std::{
     fs::File,
-    os::unix::fs::MetadataExt,
+    os::{fd::AsRawFd, unix::fs::MetadataExt},
     path::{Path, PathBuf},
     sync::Arc,
 };
@@ -29,6 +30,7 @@ use crate::{
 use beneath::Root;
 pub use copy::{Copied, WriteBehind};
 use staged::StagedFile;
+pub use still::{Still, Writers};
 use sync::FolderSync;
 
 /// Bytes in one read: large enough that crossing to a thread costs little.
@@ -69,6 +71,29 @@ impl Folder {
 
     fn error(&self, call: &'static str, path: &RelPath, error: &std::io::Error) -> PlaceError {
         self.inner.error(call, path, error)
+    }
+
+    /// Whether nobody but its owner may read a file.
+    pub async fn is_private(&self, path: &RelPath) -> Result<bool> {
+        let owned = path.clone();
+        self.run("look at", path, move |inner| {
+            let file = inner.root.open(&owned, OFlags::PATH | OFlags::NOFOLLOW, Mode::empty())?;
+            Ok(is_private(&file.metadata()?))
+        })
+        .await
+    }
+
+    /// Gives a file a second name outside of the place, for programs that must get this very file and no other that
+    /// somebody puts in its place meanwhile. Answers whether that could be done: not on another file system.
+    pub async fn lend(&self, path: &RelPath, to: &Path) -> Result<bool> {
+        let (owned, to) = (path.clone(), to.to_owned());
+        self.run("read", path, move |inner| {
+            let file = inner.open_to_read(&owned)?;
+            let opened = format!("/proc/self/fd/{}", file.as_raw_fd());
+            let here = rustix::fs::CWD;
+            Ok(rustix::fs::linkat(here, opened, here, &to, AtFlags::SYMLINK_FOLLOW).is_ok())
+        })
+        .await
     }
 
     /// Runs a blocking call on the root.
@@ -139,7 +164,7 @@ impl Inner {
         }
     }
 
-    fn create(&self, temporary: &RelPath, resume: Option<u64>) -> std::io::Result<File> {
+    fn create(&self, temporary: &RelPath, resume: Option<u64>, is_private: bool) -> std::io::Result<File> {
         let flags = OFlags::WRONLY | OFlags::NOFOLLOW;
         if let Some(kept) = resume {
             let file = self.root.open(temporary, flags, Mode::empty())?;
@@ -149,7 +174,7 @@ impl Inner {
             }
         }
         let create = flags | OFlags::CREATE | OFlags::EXCL;
-        let mode = Mode::from_raw_mode(0o644);
+        let mode = Mode::from_raw_mode(if is_private { 0o600 } else { 0o644 });
         match self.root.open(temporary, create, mode) {
             Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {
                 self.root.unlink(temporary)?;
@@ -179,6 +204,7 @@ impl Place for Folder {
             names: Names::Bytes,
             folders_are_made: true,
             rename_keeps_state: true,
+            stages: true,
         }
     }
 
@@ -237,7 +263,7 @@ impl Place for Folder {
 
     async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         let owned = temporary.clone();
-        let file = self.run("write", temporary, move |inner| inner.create(&owned, resume)).await?;
+        let file = self.run("write", temporary, move |inner| inner.create(&owned, resume, false)).await?;
         Ok(Box::new(StagedFile::new(self.clone(), temporary.clone(), file, resume.unwrap_or(0))))
     }
 
@@ -273,6 +299,12 @@ impl Place for Folder {
             self.sync_folder(&folder.parent()).await?;
         }
         Ok(())
+    }
+
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let owned = path.clone();
+        self.run("remove folder", path, move |inner| inner.root.remove_folder(&owned)).await?;
+        self.sync_folder(&path.parent()).await
     }
 
     fn as_folder(&self) -> Option<&Folder> {
@@ -369,6 +401,11 @@ fn walk(
 }
 
 /// Removes by a path whose parent the kernel resolved below the root.
+/// Whether nobody but its owner may read a file.
+fn is_private(metadata: &std::fs::Metadata) -> bool {
+    metadata.mode() & 0o077 == 0
+}
+
 fn unlink_at(folder: &impl std::os::fd::AsFd, name: &std::ffi::OsStr) -> std::io::Result<()> {
     Ok(rustix::fs::unlinkat(folder, name, AtFlags::empty())?)
 }

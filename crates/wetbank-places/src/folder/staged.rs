@@ -5,7 +5,7 @@ use std::{fs::File, os::unix::fs::FileExt, sync::Arc};
 use async_trait::async_trait;
 use bytes::Bytes;
 use tokio::task::JoinHandle;
-use wetbank_core::RelPath;
+use wetbank_core::{Filling, RelPath};
 
 use super::{CHUNK, Folder, copy::WriteBehind};
 use crate::{Entry, Staged, blocking, place::Result};
@@ -16,11 +16,17 @@ pub(super) struct StagedFile {
     folder: Folder,
     path: RelPath,
     file: Arc<File>,
-    at: u64,
     gathered: Vec<Bytes>,
     gathered_bytes: usize,
     /// What is being written: at most one batch, while the next one is gathered.
-    writing: Option<JoinHandle<std::io::Result<WriteBehind>>>,
+    writing: Option<JoinHandle<std::io::Result<Written>>>,
+    written: Written,
+}
+
+/// How far it is written, and what of it is still on its way to the disk.
+#[derive(Default)]
+struct Written {
+    filling: Filling,
     behind: WriteBehind,
 }
 
@@ -28,33 +34,30 @@ pub(super) struct StagedFile {
 struct Batch {
     file: Arc<File>,
     chunks: Vec<Bytes>,
-    at: u64,
-    behind: WriteBehind,
+    written: Written,
 }
 
 impl Batch {
-    fn write(mut self) -> std::io::Result<WriteBehind> {
+    fn write(mut self) -> std::io::Result<Written> {
         for chunk in self.chunks {
-            self.file.write_all_at(&chunk, self.at)?;
-            self.at += chunk.len() as u64;
-            self.behind.wrote(&self.file, chunk.len() as u64);
+            self.written.filling.put(&chunk, |bytes, at| self.file.write_all_at(bytes, at))?;
+            self.written.behind.wrote(&self.file, chunk.len() as u64);
         }
-        Ok(self.behind)
+        Ok(self.written)
     }
 }
 
 impl StagedFile {
     pub fn new(folder: Folder, path: RelPath, file: File, at: u64) -> Self {
-        let (gathered, behind) = (Vec::new(), WriteBehind::default());
-        Self { folder, path, file: Arc::new(file), at, gathered, gathered_bytes: 0, writing: None, behind }
+        let written = Written { filling: Filling::behind(at), behind: WriteBehind::default() };
+        Self { folder, path, file: Arc::new(file), gathered: Vec::new(), gathered_bytes: 0, writing: None, written }
     }
 
     /// Takes the gathered batch.
     fn batch(&mut self) -> Batch {
-        let (chunks, behind) = (std::mem::take(&mut self.gathered), std::mem::take(&mut self.behind));
-        let batch = Batch { file: self.file.clone(), chunks, at: self.at, behind };
-        self.at += std::mem::take(&mut self.gathered_bytes) as u64;
-        batch
+        self.gathered_bytes = 0;
+        let (chunks, written) = (std::mem::take(&mut self.gathered), std::mem::take(&mut self.written));
+        Batch { file: self.file.clone(), chunks, written }
     }
 
     /// Waits for the batch that is being written.
@@ -62,7 +65,7 @@ impl StagedFile {
         let Some(writing) = &mut self.writing else { return Ok(()) };
         let outcome = writing.await.unwrap_or_else(|error| Err(std::io::Error::other(error)));
         self.writing = None;
-        self.behind = outcome.map_err(|e| self.folder.error("write", &self.path, &e))?;
+        self.written = outcome.map_err(|e| self.folder.error("write", &self.path, &e))?;
         Ok(())
     }
 }
@@ -85,7 +88,9 @@ impl Staged for StagedFile {
         let (path, file, batch) = (self.path.clone(), self.file.clone(), self.batch());
         self.folder
             .run("write", &self.path, move |inner| {
-                batch.write()?.stop();
+                let Written { filling, mut behind } = batch.write()?;
+                filling.length_to_set().map_or(Ok(()), |length| file.set_len(length))?;
+                behind.stop()?;
                 file.sync_data()?;
                 Ok(inner.entry(path, &file.metadata()?))
             })

@@ -2,7 +2,10 @@
 
 use std::{
     io,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering::Relaxed},
+    },
     time::{Duration, Instant},
 };
 
@@ -19,7 +22,10 @@ use tokio::{
 };
 use wetbank_core::{FtpSecurity, FtpSpec, PlaceName, RelPath};
 
-use super::listing::{to_bytes, to_text};
+use super::{
+    Transfer, answers,
+    listing::{to_bytes, to_text},
+};
 use crate::{PlaceError, PlaceErrorKind, tls::Tls};
 
 /// Reaching, securing and signing in may each take so long.
@@ -28,6 +34,8 @@ const CONNECT: Duration = Duration::from_secs(15);
 const FRESH: Duration = Duration::from_secs(5);
 /// A connection that rested longer is not used again: servers close them after a few minutes.
 const STALE: Duration = Duration::from_secs(60);
+/// A server that took no more connections is asked for one more after this time.
+const NARROWED: Duration = Duration::from_secs(600);
 
 /// Every byte one character, so that no name is changed on its way.
 #[derive(Debug)]
@@ -56,6 +64,20 @@ pub(super) async fn shown_certificate(place: &PlaceName, spec: &FtpSpec) -> Resu
     }
 }
 
+/// What opens a data connection.
+pub(super) enum Command {
+    Read {
+        path: String,
+        from: u64,
+    },
+    Write {
+        path: String,
+        from: u64,
+    },
+    /// A listing, in the words of the protocol.
+    List(String),
+}
+
 /// A connection that is signed in.
 pub(super) struct Connection {
     pub stream: AsyncRustlsFtpStream,
@@ -63,7 +85,78 @@ pub(super) struct Connection {
     pub has_facts: bool,
     /// How long the server may be silent.
     pub silence: Duration,
+    /// Where it stood when it was signed in, once it was asked.
+    home: Option<String>,
+    is_extended: bool,
+    ways: Arc<Ways>,
     rested: Instant,
+    _open: Arc<()>,
+}
+
+impl Connection {
+    /// Runs a command that opens a data connection. A server that takes no EPSV is asked by PASV from then on: whether
+    /// EPSV or the command itself was refused, only the second try tells.
+    pub async fn transfer(&mut self, command: &Command) -> FtpResult<Transfer> {
+        let first = answered(self.silence, self.begin(command)).await;
+        if !self.ways.is_untried(self.is_extended) {
+            return first;
+        }
+        let refused = match first {
+            Ok(transfer) => {
+                self.ways.extended.store(true, Relaxed);
+                return Ok(transfer);
+            }
+            Err(error) if answers::may_be_the_way(&error) => error,
+            Err(error) => return Err(error),
+        };
+        self.stream.set_mode(Mode::Passive);
+        match answered(self.silence, self.begin(command)).await {
+            Ok(transfer) => {
+                self.is_extended = false;
+                self.ways.plain.store(true, Relaxed);
+                Ok(transfer)
+            }
+            Err(FtpError::UnexpectedResponse(_)) => {
+                self.stream.set_mode(Mode::ExtendedPassive);
+                Err(refused)
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    async fn begin(&mut self, command: &Command) -> FtpResult<Transfer> {
+        let offset = |from: u64| usize::try_from(from).unwrap_or(usize::MAX);
+        match command {
+            Command::Read { path, from } => {
+                self.stream.resume_transfer(offset(*from)).await?;
+                self.stream.retr_as_stream(path).await
+            }
+            Command::Write { path, from } => {
+                self.stream.resume_transfer(offset(*from)).await?;
+                self.stream.put_with_stream(path).await
+            }
+            Command::List(words) => {
+                let started = [Status::AboutToSend, Status::AlreadyOpen];
+                Ok(self.stream.custom_data_command(words, &started).await?.1)
+            }
+        }
+    }
+
+    /// Goes into a folder; `back` leads out of it.
+    pub async fn enter(&mut self, folder: &str) -> FtpResult<()> {
+        if self.home.is_none() {
+            self.home = Some(answered(self.silence, self.stream.pwd()).await?);
+        }
+        answered(self.silence, self.stream.cwd(folder)).await
+    }
+
+    /// Goes back to where it stood when it was signed in.
+    pub async fn back(&mut self) -> FtpResult<()> {
+        match &self.home {
+            Some(home) => answered(self.silence, self.stream.cwd(home)).await,
+            None => Ok(()),
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -74,6 +167,33 @@ pub(super) struct Pool {
     tls: Tls,
     idle: Mutex<Vec<Connection>>,
     slots: Arc<Semaphore>,
+    narrowed: Mutex<Narrowed>,
+    ways: Arc<Ways>,
+    /// Every open connection holds one.
+    open: Arc<()>,
+}
+
+/// In which ways data connections were opened.
+#[derive(Debug, Default)]
+struct Ways {
+    /// EPSV (RFC 2428, section 3) has worked.
+    extended: AtomicBool,
+    /// EPSV did not work where PASV did.
+    plain: AtomicBool,
+}
+
+impl Ways {
+    /// Whether a connection that uses EPSV cannot know yet that this works.
+    fn is_untried(&self, is_extended: bool) -> bool {
+        is_extended && !self.extended.load(Relaxed)
+    }
+}
+
+/// How many connections fewer than the book allows, because the server took no more.
+#[derive(Debug, Default)]
+struct Narrowed {
+    by: usize,
+    since: Option<Instant>,
 }
 
 impl std::fmt::Debug for Connection {
@@ -117,31 +237,92 @@ pub(super) async fn answered<T>(silence: Duration, call: impl Future<Output = Ft
     }
 }
 
+/// What a server may refuse to do. An answer that is late or lost is another matter: it would be
+/// taken for the answer to the next command.
+pub(super) fn unless_refused<T: Default>(result: FtpResult<T>) -> FtpResult<T> {
+    match result {
+        Err(FtpError::UnexpectedResponse(_)) => Ok(T::default()),
+        result => result,
+    }
+}
+
 impl Pool {
     pub fn new(name: PlaceName, spec: FtpSpec, password: SecretString) -> Self {
         let tls = Tls::new(spec.certificate.as_deref());
         let slots = Arc::new(Semaphore::new(spec.connections));
-        Self { name, spec, password, tls, idle: Mutex::default(), slots }
+        Self {
+            name,
+            spec,
+            password,
+            tls,
+            idle: Mutex::default(),
+            slots,
+            narrowed: Mutex::default(),
+            ways: Arc::default(),
+            open: Arc::default(),
+        }
     }
 
-    /// A connection of one's own.
+    /// A connection of one's own. If the server takes no more of them, one of ours is waited for.
     pub async fn lease(self: &Arc<Self>) -> Result<Lease, PlaceError> {
-        let slot = self.slots.clone().acquire_owned().await.expect("the semaphore is never closed");
-        let lease = |connection| Lease { connection: Some(connection), pool: self.clone(), _slot: slot };
+        self.widen();
         loop {
-            let resting = {
+            let slot = self.slots.clone().acquire_owned().await.expect("the semaphore is never closed");
+            // Counted from now on: another one that is refused meanwhile waits for this one.
+            let _opening = self.open.clone();
+            let connection = match self.rested().await {
+                Some(connection) => connection,
+                None => match self.open().await {
+                    Ok(connection) => connection,
+                    Err(error) if error.kind == PlaceErrorKind::Busy && self.can_narrow() => {
+                        slot.forget();
+                        continue;
+                    }
+                    Err(error) => return Err(error),
+                },
+            };
+            return Ok(Lease { connection: Some(connection), pool: self.clone(), _slot: slot });
+        }
+    }
+
+    /// A connection that rests and still lives.
+    async fn rested(&self) -> Option<Connection> {
+        loop {
+            let mut connection = {
                 let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
                 idle.retain(|connection| connection.rested.elapsed() < STALE);
-                idle.pop()
+                idle.pop()?
             };
-            let Some(mut connection) = resting else { break };
             if connection.rested.elapsed() < FRESH
                 || answered(connection.silence, connection.stream.noop()).await.is_ok()
             {
-                return Ok(lease(connection));
+                return Some(connection);
             }
         }
-        Ok(lease(self.open().await?))
+    }
+
+    /// Takes down that the server takes fewer connections than the book allows; not if none of them is open: then
+    /// others use it up.
+    fn can_narrow(&self) -> bool {
+        let mut narrowed = self.narrowed.lock().unwrap_or_else(PoisonError::into_inner);
+        // The pool's own, and that of the one that was refused.
+        if Arc::strong_count(&self.open) <= 2 || narrowed.by + 1 >= self.spec.connections {
+            return false;
+        }
+        narrowed.by += 1;
+        narrowed.since = Some(Instant::now());
+        tracing::info!(place = %self.name, connections = self.spec.connections - narrowed.by, "the server takes no more connections than these");
+        true
+    }
+
+    /// Allows one more again, some time after the server took none.
+    fn widen(&self) {
+        let mut narrowed = self.narrowed.lock().unwrap_or_else(PoisonError::into_inner);
+        if narrowed.by > 0 && narrowed.since.is_none_or(|since| since.elapsed() > NARROWED) {
+            narrowed.by -= 1;
+            narrowed.since = Some(Instant::now());
+            self.slots.add_permits(1);
+        }
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, detail: String) -> PlaceError {
@@ -177,31 +358,51 @@ impl Pool {
         let mut stream = timeout(CONNECT, self.reach()).await.map_err(late)??;
         stream.set_encoding(Bytes).await;
         let password = self.password.expose_secret();
-        timeout(CONNECT, stream.login(self.spec.user.as_str(), password)).await.map_err(late)?.map_err(|error| {
-            match error {
-                FtpError::UnexpectedResponse(_) => {
-                    let detail = format!("user \"{}\", secret \"{}\"", self.spec.user, self.spec.password);
-                    self.fail(PlaceErrorKind::Refused, "sign in to", detail)
-                }
-                error => self.fail(PlaceErrorKind::Interrupted, "sign in to", error.to_string()),
-            }
-        })?;
+        let signed_in = timeout(CONNECT, stream.login(self.spec.user.as_str(), password)).await.map_err(late)?;
+        signed_in.map_err(|error| self.turned_away("sign in to", error))?;
         let prepared = async {
-            let features = answered(self.spec.silence, stream.feat()).await.unwrap_or_default();
+            let features = unless_refused(answered(self.spec.silence, stream.feat()).await)?;
             let has = |feature: &str| features.keys().any(|key| key.trim().eq_ignore_ascii_case(feature));
             // The default is ASCII, which rewrites line ends.
             answered(self.spec.silence, stream.transfer_type(FileType::Binary)).await?;
             if has("UTF8") {
-                let _ = answered(self.spec.silence, stream.opts("UTF8", Some("ON"))).await;
+                unless_refused(answered(self.spec.silence, stream.opts("UTF8", Some("ON"))).await)?;
             }
-            stream.set_mode(if has("EPSV") { Mode::ExtendedPassive } else { Mode::Passive });
+            let is_extended = has("EPSV") && !self.ways.plain.load(Relaxed);
+            stream.set_mode(if is_extended { Mode::ExtendedPassive } else { Mode::Passive });
             // An address told by a server behind a translator leads nowhere; the one we reached does.
             stream.set_passive_nat_workaround(true);
-            Ok::<_, FtpError>(has("MLST") || has("MLSD"))
+            Ok::<_, FtpError>((has("MLST") || has("MLSD"), is_extended))
         };
-        let has_facts =
-            prepared.await.map_err(|e| self.fail(PlaceErrorKind::Interrupted, "sign in to", e.to_string()))?;
-        Ok(Connection { stream, has_facts, silence: self.spec.silence, rested: Instant::now() })
+        let (has_facts, is_extended) = prepared.await.map_err(|error| self.turned_away("sign in to", error))?;
+        if self.spec.active {
+            stream = stream.active_mode(CONNECT);
+        }
+        Ok(Connection {
+            stream,
+            has_facts,
+            silence: self.spec.silence,
+            home: None,
+            is_extended: is_extended && !self.spec.active,
+            ways: self.ways.clone(),
+            rested: Instant::now(),
+            _open: self.open.clone(),
+        })
+    }
+
+    /// What it means that the server turns us away before anything is done, in its own words.
+    fn turned_away(&self, call: &'static str, error: FtpError) -> PlaceError {
+        let FtpError::UnexpectedResponse(answer) = error else {
+            return self.fail(PlaceErrorKind::Interrupted, call, error.to_string());
+        };
+        let (kind, words) = (answers::at_sign_in(&answer), answers::words(&answer));
+        let detail = match kind {
+            PlaceErrorKind::Refused => {
+                format!("user \"{}\", secret \"{}\": {words}", self.spec.user, self.spec.password)
+            }
+            _ => words,
+        };
+        self.fail(kind, call, detail)
     }
 
     /// Connects, securely as the book asks.
@@ -224,13 +425,18 @@ impl Pool {
                 FtpError::SecureError(why) => {
                     self.fail(PlaceErrorKind::Unreachable, "secure", format!("{address} does not speak TLS: {why}"))
                 }
-                FtpError::UnexpectedResponse(answer) if self.spec.security == FtpSecurity::Tls => {
-                    let detail = format!(
-                        "{address} refuses to be secured ({}); security = \"none\" would send password and files in clear",
-                        to_text(&answer.body).trim()
-                    );
-                    self.fail(PlaceErrorKind::Unsupported, "secure", detail)
-                }
+                FtpError::UnexpectedResponse(_) => match self.turned_away("reach", error) {
+                    // Nobody has told a name yet.
+                    error if error.kind == PlaceErrorKind::Refused => {
+                        let kind = PlaceErrorKind::Denied;
+                        PlaceError {
+                            kind,
+                            detail: error.detail.rsplit("\": ").next().unwrap_or_default().to_owned(),
+                            ..error
+                        }
+                    }
+                    error => error,
+                },
                 error => self.fail(PlaceErrorKind::Unreachable, "reach", format!("{address}: {error}")),
             }
         };
@@ -248,46 +454,27 @@ impl Pool {
         })?;
         let _ = tcp.set_nodelay(true);
         let stream = AsyncRustlsFtpStream::connect_with_stream(tcp).await.map_err(failed)?;
-        match self.spec.security {
-            FtpSecurity::None => Ok(stream),
-            _ => stream.into_secure(connector(), host).await.map_err(failed),
+        if self.spec.security == FtpSecurity::None {
+            return Ok(stream);
         }
+        stream.into_secure(connector(), host).await.map_err(|error| match error {
+            FtpError::UnexpectedResponse(answer) => {
+                let detail = format!(
+                    "{address} refuses to be secured ({}); security = \"none\" would send password and files in clear",
+                    answers::words(&answer)
+                );
+                self.fail(PlaceErrorKind::Security, "secure", detail)
+            }
+            error => failed(error),
+        })
     }
 
-    /// What a failed command means (RFC 959, section 4.2). Most servers say 550 for everything,
-    /// so their words are looked at, too.
+    /// What a failed command means.
     pub fn error(&self, call: &'static str, path: &RelPath, error: &FtpError) -> PlaceError {
         let (kind, detail) = match error {
-            FtpError::UnexpectedResponse(answer) => {
-                let mut words: String = to_text(&answer.body).chars().filter(|c| !c.is_control()).take(300).collect();
-                let lower = words.to_ascii_lowercase();
-                let says = |list: &[&str]| list.iter().any(|word| lower.contains(word));
-                let kind = match answer.status {
-                    Status::NotAvailable => PlaceErrorKind::Busy,
-                    Status::NotLoggedIn => PlaceErrorKind::Refused,
-                    Status::ExceededStorage | Status::RequestedActionNotTaken => PlaceErrorKind::NoSpace,
-                    Status::TransferAborted | Status::CannotOpenDataConnection => PlaceErrorKind::Interrupted,
-                    _ if says(&["no space", "quota", "disk full"]) => PlaceErrorKind::NoSpace,
-                    _ if says(&["name too long"]) || path.name().len() > 255 => PlaceErrorKind::BadName,
-                    _ if says(&["no such", "not found", "does not exist", "cannot find"]) => PlaceErrorKind::NotFound,
-                    _ if says(&["exists"]) => PlaceErrorKind::Exists,
-                    _ if says(&["denied", "not permitted", "not allowed", "read-only"]) => PlaceErrorKind::Denied,
-                    _ if says(&["not a regular file", "is a directory", "not a plain file"]) => {
-                        PlaceErrorKind::Unsupported
-                    }
-                    Status::BadFilename => PlaceErrorKind::BadName,
-                    Status::NotImplemented | Status::BadCommand => PlaceErrorKind::Unsupported,
-                    _ => PlaceErrorKind::Other,
-                };
-                // Section 4.2.1: "local error in processing", which is all that some say of it.
-                if kind == PlaceErrorKind::Other && answer.status == Status::ActionAborted && call == "write" {
-                    words += "; the server's disk may be full";
-                }
-                (kind, words)
-            }
-            FtpError::ConnectionError(error) => (PlaceErrorKind::Interrupted, error.to_string()),
+            FtpError::UnexpectedResponse(answer) => answers::to_command(call, path, answer),
             error => (PlaceErrorKind::Interrupted, error.to_string()),
         };
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail }
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail }.in_root(&self.spec.root)
     }
 }

@@ -70,24 +70,55 @@ fn time(value: &str) -> i64 {
 /// A line for people, as Unix and DOS servers write it. Times of files older than half a year
 /// have no hour, so the day is all that counts: a file must not look changed because it aged.
 pub(super) fn read_line(line: &str) -> Option<Told> {
-    let file = ListParser::parse_posix(line).or_else(|_| ListParser::parse_dos(line)).ok()?;
-    if matches!(file.name(), "." | "..") {
-        return None;
-    }
+    // A mark behind the rights tells that there are more of them than are shown.
+    let marked = line.as_bytes().get(10).is_some_and(|byte| b"+.@".contains(byte)) && is_unix(line);
+    let plain = if marked { format!("{}{}", &line[..10], &line[11..]) } else { line.to_owned() };
+    let file = ListParser::parse_posix(&plain).or_else(|_| ListParser::parse_dos(&plain)).ok()?;
     let kind = match line.as_bytes().first() {
         _ if file.is_directory() => EntryKind::Folder,
         _ if file.is_symlink() => EntryKind::Link,
         Some(b'p' | b's' | b'b' | b'c') => EntryKind::Other,
         _ => EntryKind::File,
     };
+    let name = name_in(&plain, kind).filter(|name| name.trim() == file.name().trim()).unwrap_or(file.name());
+    // A link's line goes on with where it leads.
+    let name = if kind == EntryKind::Link { name.split(" -> ").next().unwrap_or_default() } else { name };
+    if matches!(name, "." | "..") {
+        return None;
+    }
     let since = file.modified().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     let modified = i64::try_from(since.as_nanos()).unwrap_or(0) / DAY * DAY;
-    // A link's line goes on with where it leads.
-    let name = file.name().split(" -> ").next().unwrap_or_default();
     // A Unix line begins with rights, a count and the owner.
-    let is_unix = line.as_bytes().first().is_some_and(|byte| b"-dlpsbc".contains(byte));
-    let owner = line.split_ascii_whitespace().nth(2).filter(|_| is_unix).and_then(shown);
+    let owner = line.split_ascii_whitespace().nth(2).filter(|_| is_unix(line)).and_then(shown);
     Some(Told { name: to_bytes(name), kind, fingerprint: fingerprint_of(file.size() as u64, modified, None), owner })
+}
+
+fn is_unix(line: &str) -> bool {
+    line.as_bytes().first().is_some_and(|byte| b"-dlpsbc".contains(byte))
+}
+
+/// The name at the end of a line, with the blanks it begins and ends with: behind eight columns (rights, count,
+/// owner, group, size, month, day, hour or year) or three (date, hour, size) and one blank.
+fn name_in(line: &str, kind: EntryKind) -> Option<&str> {
+    let mut rest = line;
+    for _ in 0..if is_unix(line) { 8 } else { 3 } {
+        rest = rest.trim_start_matches(' ');
+        rest = &rest[rest.find(' ')?..];
+    }
+    // The mark of a folder is filled up with blanks to the width of a size.
+    if kind == EntryKind::Folder && !is_unix(line) { Some(rest.trim_start()) } else { rest.strip_prefix(' ') }
+}
+
+/// Whether a line that cannot be read may be about a file.
+pub(super) fn is_of_interest(line: &str) -> bool {
+    let line = line.trim();
+    let is_sum = line.split_once(' ').is_some_and(|(word, _)| word.eq_ignore_ascii_case("total"));
+    // Devices, sockets and pipes are never taken.
+    let rights = line.as_bytes().get(1..10).unwrap_or_default();
+    let is_other = line.starts_with(['p', 's', 'b', 'c'])
+        && rights.len() == 9
+        && rights.iter().all(|byte| b"rwxsStT-".contains(byte));
+    !line.is_empty() && !is_sum && !is_other && !line.ends_with(" .") && !line.ends_with(" ..")
 }
 
 #[cfg(test)]
@@ -122,6 +153,9 @@ mod tests {
                 EntryKind::File,
                 7,
             ),
+            ("-rw-r--r--+  1 merrow   office          7 Jan  2 11:30  leading.csv", " leading.csv", EntryKind::File, 7),
+            ("-rw-r--r--   1 merrow   office          7 Jan  2 11:30 a -> b.csv", "a -> b.csv", EntryKind::File, 7),
+            ("-rw-r--r--   1 merrow   office          7 Jan  2 11:30 trailing ", "trailing ", EntryKind::File, 7),
             ("drwxr-xr-x   2 merrow   office       4096 Jan  2 11:30 sent", "sent", EntryKind::Folder, 4096),
             ("lrwxrwxrwx   1 merrow   office          6 Jan  2 11:30 latest -> a.csv", "latest", EntryKind::Link, 6),
             ("03-14-26  06:00AM               204800 assay.csv", "assay.csv", EntryKind::File, 204_800),
@@ -133,7 +167,8 @@ mod tests {
                 assert_eq!(told.fingerprint.size, size, "{line}");
             }
         }
-        assert!(read_line("total 12").is_none());
+        assert!(read_line("total 12").is_none() && !is_of_interest("total 12"));
+        assert!(is_of_interest("survey.csv;1  12/14  2-MAR-2026 11:30"));
     }
 
     #[test]

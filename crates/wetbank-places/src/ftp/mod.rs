@@ -1,5 +1,6 @@
 //! A folder on an FTP server (RFC 959), plain or within TLS (RFC 4217).
 
+mod answers;
 mod connection;
 mod listing;
 mod upload;
@@ -21,10 +22,11 @@ use wetbank_core::{Fingerprint, FtpSecurity, FtpSpec, PlaceName, RelPath};
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
     ReadStream, Staged,
-    place::{Result, make_each},
+    known::KnownFolders,
+    place::{Result, make_each, misnamed},
 };
-use connection::{Connection, Lease, Pool, answered};
-use listing::{Told, read_facts, read_line, to_text};
+use connection::{Command, Connection, Lease, Pool, answered};
+use listing::{Told, is_of_interest, read_facts, read_line, to_text};
 use upload::Upload;
 
 /// Bytes in one read of a transfer.
@@ -45,6 +47,7 @@ pub struct Ftp {
     name: PlaceName,
     root: Arc<str>,
     pool: Arc<Pool>,
+    folders: Arc<KnownFolders>,
 }
 
 impl fmt::Debug for Ftp {
@@ -57,7 +60,12 @@ impl Ftp {
     /// The place with this name. The server is reached only when it is used.
     pub fn new(name: PlaceName, spec: FtpSpec, password: SecretString) -> Self {
         let root = if spec.root.is_empty() { "." } else { spec.root.as_str() };
-        Self { root: root.into(), pool: Arc::new(Pool::new(name.clone(), spec, password)), name }
+        Self {
+            root: root.into(),
+            pool: Arc::new(Pool::new(name.clone(), spec, password)),
+            folders: Arc::default(),
+            name,
+        }
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
@@ -111,7 +119,7 @@ impl Ftp {
                     let line = answered(connection.silence, connection.stream.mlst(Some(full))).await?;
                     return Ok(facts_of(&line));
                 }
-                look_by_line(connection, full).await
+                look_by_line(connection, full, path.name()).await
             })
             .await;
         match told {
@@ -145,36 +153,36 @@ impl Ftp {
         }
         let mut lease = self.pool.lease().await?;
         let connection = lease.get();
-        let has_facts = connection.has_facts;
-        let opened = async {
-            let started = [Status::AboutToSend, Status::AlreadyOpen];
-            if has_facts {
-                let command = format!("MLSD {full}");
-                return Ok((
-                    None,
-                    answered(connection.silence, connection.stream.custom_data_command(command, &started)).await?.1,
-                ));
-            }
-            // A pattern in the argument of LIST would be expanded: go there first.
-            let home = answered(connection.silence, connection.stream.pwd()).await?;
-            answered(connection.silence, connection.stream.cwd(&full)).await?;
-            Ok((
-                Some(home),
-                answered(connection.silence, connection.stream.custom_data_command("LIST -a", &started)).await?.1,
-            ))
+        let for_people = !connection.has_facts;
+        let opened = if for_people {
+            list_here(connection, &full).await
+        } else {
+            connection.transfer(&Command::List(format!("MLSD {full}"))).await
         };
-        let (home, transfer) = opened.await.map_err(|e| self.pool.error("list", folder, &e))?;
-        Ok(Listing { lease, lines: BufReader::new(transfer), home, folder: folder.clone() })
+        let transfer = opened.map_err(|e| self.pool.error("list", folder, &e))?;
+        let lines = BufReader::new(transfer);
+        Ok(Listing { lease, lines, for_people, folder: folder.clone(), unreadable: None, any: false })
     }
+}
+
+/// Begins to list a folder for people. A pattern in the argument of LIST would be expanded: the connection goes
+/// there first, and back afterwards.
+async fn list_here(connection: &mut Connection, folder: &str) -> FtpResult<Transfer> {
+    connection.enter(folder).await?;
+    connection.transfer(&Command::List("LIST -a".to_owned())).await
 }
 
 /// A listing under way.
 struct Listing {
     lines: BufReader<Transfer>,
     lease: Lease,
-    /// Where the connection goes back to afterwards; set for a listing for people.
-    home: Option<String>,
+    /// In the form for people; then the connection goes back to where it was afterwards.
+    for_people: bool,
     folder: RelPath,
+    /// The first line that could not be read.
+    unreadable: Option<String>,
+    /// A line could be read.
+    any: bool,
 }
 
 impl Listing {
@@ -182,39 +190,45 @@ impl Listing {
     async fn next(mut self, place: &Ftp) -> Result<Option<(Entry, Self)>> {
         let broken =
             |folder: &RelPath, error: io::Error| place.pool.error("list", folder, &FtpError::ConnectionError(error));
-        loop {
-            let mut line = Vec::new();
-            let limit = LONGEST_LINE as u64;
-            let read =
-                timeout(place.pool.spec().silence, (&mut self.lines).take(limit).read_until(b'\n', &mut line)).await;
-            match read.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())) {
-                // TLS that just ends: the server's last word on the control connection decides.
-                Ok(0) => break,
-                Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => break,
-                Err(error) => return Err(broken(&self.folder, error)),
-                Ok(_) => {}
-            }
-            if line.len() >= LONGEST_LINE {
-                return Err(place.fail(PlaceErrorKind::Other, "list", &self.folder, "a line of over 64 KiB"));
-            }
-            let text = to_text(line.strip_suffix(b"\n").unwrap_or(&line));
-            let text = text.strip_suffix('\r').unwrap_or(&text);
-            let told = if self.home.is_none() { read_facts(text) } else { read_line(text) };
-            // A name with a slash or `..` comes from a server that lies: never follow it.
-            if let Some(told) = told
-                && let Ok(path) = self.folder.join_name(&told.name)
-            {
-                return Ok(Some((place.entry(path, told), self)));
+        let silence = place.pool.spec().silence;
+        while let Some(text) = next_line(silence, &mut self.lines).await.map_err(|error| broken(&self.folder, error))? {
+            let text = text.as_str();
+            let told = if self.for_people { read_line(text) } else { read_facts(text) };
+            match told {
+                Some(told) => {
+                    self.any = true;
+                    let entry = match self.folder.join_name(&told.name) {
+                        Ok(path) => Some(place.entry(path, told)),
+                        Err(_) => misnamed(&self.folder, &told.name),
+                    };
+                    if let Some(entry) = entry {
+                        return Ok(Some((entry, self)));
+                    }
+                }
+                None if self.for_people && is_of_interest(text) && self.unreadable.is_none() => {
+                    self.unreadable = Some(text.chars().filter(|c| !c.is_control()).take(200).collect());
+                }
+                None => {}
             }
         }
-        let silence = place.pool.spec().silence;
         let failed = |e: FtpError| place.pool.error("list", &self.folder, &e);
         answered(silence, self.lines.into_inner().finish()).await.map_err(failed)?;
-        if let Some(home) = self.home {
-            answered(silence, self.lease.get().stream.cwd(home)).await.map_err(failed)?;
+        if self.for_people {
+            self.lease.get().back().await.map_err(failed)?;
         }
         self.lease.give_back();
-        Ok(None)
+        match self.unreadable {
+            // A listing in a form that we do not know is no empty folder.
+            Some(line) if !self.any => {
+                let detail = format!("its listing is in a form that is not known: {line}");
+                Err(place.fail(PlaceErrorKind::Unsupported, "list", &self.folder, detail))
+            }
+            Some(line) => {
+                tracing::warn!(place = %place.name, folder = %self.folder, line, "a line of a listing cannot be read");
+                Ok(None)
+            }
+            None => Ok(None),
+        }
     }
 }
 
@@ -229,39 +243,92 @@ fn facts_of(line: &str) -> Option<Told> {
 }
 
 /// What a server without facts can tell: a file has a size and a line, a folder can be entered.
-async fn look_by_line(connection: &mut Connection, full: &str) -> FtpResult<Option<Told>> {
+async fn look_by_line(connection: &mut Connection, full: &str, name: &[u8]) -> FtpResult<Option<Told>> {
     let size = match answered(connection.silence, connection.stream.size(full)).await {
         Ok(size) => size as u64,
         Err(FtpError::UnexpectedResponse(refused)) => {
-            let home = answered(connection.silence, connection.stream.pwd()).await?;
-            return match answered(connection.silence, connection.stream.cwd(full)).await {
-                Ok(()) => {
-                    answered(connection.silence, connection.stream.cwd(home)).await?;
-                    Ok(Some(folder()))
-                }
+            return match connection.enter(full).await {
+                Ok(()) => connection.back().await.map(|()| Some(folder())),
                 Err(FtpError::UnexpectedResponse(_)) => Err(FtpError::UnexpectedResponse(refused)),
                 Err(error) => Err(error),
             };
         }
         Err(error) => return Err(error),
     };
-    // Names that begin with a dot, as our temporary ones do, are listed only when asked for; a
-    // server that knows no options takes them for a part of the name.
-    let mut told = None;
-    for asked in [format!("-a {full}"), full.to_owned()] {
-        match answered(connection.silence, connection.stream.list(Some(&asked))).await {
-            Ok(lines) => told = lines.iter().find_map(|line| read_line(line)),
-            Err(FtpError::UnexpectedResponse(_)) => {}
-            Err(error) => return Err(error),
-        }
-        if told.is_some() {
-            break;
-        }
-    }
+    let told = if is_plain(name) { line_of(connection, full).await? } else { among(connection, full, name).await? };
     Ok(Some(match told {
         Some(told) => Told { fingerprint: crate::fingerprint_of(size, told.fingerprint.modified, None), ..told },
         None => Told { kind: EntryKind::File, fingerprint: crate::fingerprint_of(size, 0, None), ..folder() },
     }))
+}
+
+/// Whether a name means itself in the argument of LIST: no pattern, no blank that gets lost.
+fn is_plain(name: &[u8]) -> bool {
+    let is_odd = |byte: &u8| b"*?[]{}\\~".contains(byte);
+    !name.iter().any(is_odd) && !name.starts_with(b" ") && !name.ends_with(b" ")
+}
+
+/// The line of one file.
+async fn line_of(connection: &mut Connection, full: &str) -> FtpResult<Option<Told>> {
+    // Names that begin with a dot, as our temporary ones do, are listed only when asked for; a
+    // server that knows no options takes them for a part of the name.
+    for words in [format!("LIST -a {full}"), format!("LIST {full}")] {
+        match connection.transfer(&Command::List(words)).await {
+            Ok(transfer) => {
+                let told = first_line(connection.silence, transfer, |_| true).await?;
+                if told.is_some() {
+                    return Ok(told);
+                }
+            }
+            Err(FtpError::UnexpectedResponse(_)) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(None)
+}
+
+/// The line of a file among those of its folder.
+async fn among(connection: &mut Connection, full: &str, name: &[u8]) -> FtpResult<Option<Told>> {
+    let folder = full.rsplit_once('/').map_or(".", |(folder, _)| if folder.is_empty() { "/" } else { folder });
+    let transfer = list_here(connection, folder).await?;
+    let told = first_line(connection.silence, transfer, |told| told.name == name).await?;
+    connection.back().await?;
+    Ok(told)
+}
+
+/// The first line of a listing that is wanted; the listing is read to its end.
+async fn first_line(
+    silence: Duration,
+    transfer: Transfer,
+    is_wanted: impl Fn(&Told) -> bool,
+) -> FtpResult<Option<Told>> {
+    let (mut lines, mut found) = (BufReader::new(transfer), None);
+    while let Some(line) = next_line(silence, &mut lines).await.map_err(FtpError::ConnectionError)? {
+        if found.is_none() {
+            found = read_line(&line).filter(|told| is_wanted(told));
+        }
+    }
+    answered(silence, lines.into_inner().finish()).await?;
+    Ok(found)
+}
+
+/// The next line of a listing, without its end.
+async fn next_line(silence: Duration, lines: &mut BufReader<Transfer>) -> io::Result<Option<String>> {
+    let mut line = Vec::new();
+    let limit = LONGEST_LINE as u64;
+    let read = timeout(silence, lines.take(limit).read_until(b'\n', &mut line)).await;
+    match read.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())) {
+        Ok(0) => return Ok(None),
+        // TLS that just ends: the server's last word on the control connection decides.
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+        Err(error) => return Err(error),
+        Ok(_) if line.len() >= LONGEST_LINE => {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "a line of its listing is longer than 64 KiB"));
+        }
+        Ok(_) => {}
+    }
+    let line = line.strip_suffix(b"\n").unwrap_or(&line);
+    Ok(Some(to_text(line.strip_suffix(b"\r").unwrap_or(line))))
 }
 
 #[async_trait]
@@ -282,6 +349,7 @@ impl Place for Ftp {
             names: Names::OneLine,
             folders_are_made: true,
             rename_keeps_state: true,
+            stages: self.pool.spec().staged,
         }
     }
 
@@ -347,10 +415,19 @@ impl Place for Ftp {
         let mut lease = self.pool.lease().await?;
         let failed = |e: FtpError| self.pool.error("read", path, &e);
         let connection = lease.get();
-        answered(connection.silence, connection.stream.resume_transfer(usize::try_from(from).unwrap_or(usize::MAX)))
-            .await
-            .map_err(failed)?;
-        let transfer = answered(connection.silence, connection.stream.retr_as_stream(&full)).await.map_err(failed)?;
+        let transfer = match connection.transfer(&Command::Read { path: full, from }).await {
+            Ok(transfer) => transfer,
+            Err(error) => {
+                let error = failed(error);
+                if error.kind != PlaceErrorKind::Other {
+                    return Err(error);
+                }
+                // A bare "failed": it is gone by now, or nobody may read it.
+                lease.give_back();
+                self.must_be_file("read", path).await?;
+                return Err(PlaceError { kind: PlaceErrorKind::Denied, ..error });
+            }
+        };
         let (place, path) = (self.clone(), path.clone());
         Ok(stream::try_unfold(Some((transfer, lease, from)), move |state| {
             let (place, path) = (place.clone(), path.clone());
@@ -435,13 +512,24 @@ impl Place for Ftp {
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
+        if self.folders.has(path) {
+            return Ok(());
+        }
         make_each(self, path, |at| {
             async move {
                 self.call("make folder", &at, async |c, full| answered(c.silence, c.stream.mkdir(full)).await).await
             }
             .boxed()
         })
-        .await
+        .await?;
+        self.folders.seen(path);
+        Ok(())
+    }
+
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let call = "remove folder";
+        self.folders.forget(path);
+        self.call(call, path, async |c, full| answered(c.silence, c.stream.rmdir(full)).await).await
     }
 }
 

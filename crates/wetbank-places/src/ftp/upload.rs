@@ -7,7 +7,11 @@ use bytes::Bytes;
 use suppaftp::FtpError;
 use wetbank_core::RelPath;
 
-use super::{Ftp, Transfer, answered, connection::Lease, write_chunk};
+use super::{
+    Ftp, Transfer, answered,
+    connection::{Command, Lease, unless_refused},
+    write_chunk,
+};
 use crate::{Entry, EntryKind, Place, PlaceError, PlaceErrorKind, Staged, place::Result};
 
 pub(super) struct Upload {
@@ -20,26 +24,40 @@ pub(super) struct Upload {
 }
 
 impl Upload {
+    async fn must_be_folder(place: &Ftp, path: &RelPath, parent: &RelPath) -> Result<()> {
+        if place.look("write", parent).await?.kind != EntryKind::Folder {
+            return Err(place.fail(PlaceErrorKind::NotFound, "write", path, "its folder is no folder"));
+        }
+        place.folders.seen(parent);
+        Ok(())
+    }
+
     pub async fn start(place: &Ftp, path: &RelPath, resume: Option<u64>) -> Result<Self> {
         let parent = path.parent();
-        if !parent.is_root() && place.look("write", &parent).await?.kind != EntryKind::Folder {
-            return Err(place.fail(PlaceErrorKind::NotFound, "write", path, "its folder is no folder"));
+        let is_known = parent.is_root() || place.folders.has(&parent);
+        if !is_known {
+            Self::must_be_folder(place, path, &parent).await?;
         }
         let full = place.full("write", path)?;
         let at = resume.unwrap_or(0);
+        let mut lease = place.pool.lease().await?;
+        let connection = lease.get();
         if at == 0 {
             // Not every server lets a file be overwritten, and a link must not be followed.
-            match place.delete(path).await {
-                Err(error) if error.kind != PlaceErrorKind::NotFound => return Err(error),
-                _ => {}
-            }
+            let gone = unless_refused(answered(connection.silence, connection.stream.rm(&full)).await);
+            gone.map_err(|e| place.pool.error("write", path, &e))?;
         }
-        let mut lease = place.pool.lease().await?;
-        let failed = |e: FtpError| place.pool.error("write", path, &e);
-        let silence = place.pool.spec().silence;
-        let stream = &mut lease.get().stream;
-        answered(silence, stream.resume_transfer(usize::try_from(at).unwrap_or(usize::MAX))).await.map_err(failed)?;
-        let transfer = answered(silence, stream.put_with_stream(&full)).await.map_err(failed)?;
+        let transfer = match connection.transfer(&Command::Write { path: full, from: at }).await {
+            Ok(transfer) => transfer,
+            Err(error) => {
+                if matches!(error, FtpError::UnexpectedResponse(_)) && is_known && !parent.is_root() {
+                    lease.give_back();
+                    place.folders.forget(&parent);
+                    Self::must_be_folder(place, path, &parent).await?;
+                }
+                return Err(place.pool.error("write", path, &error));
+            }
+        };
         Ok(Self { place: place.clone(), path: path.clone(), transfer: Some(transfer), lease, at })
     }
 }

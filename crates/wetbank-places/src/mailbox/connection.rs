@@ -26,7 +26,7 @@ use tokio::{
 use wetbank_core::{MailSecurity, MailServer, MailboxSpec, PlaceName, RelPath};
 
 use super::names::{decode, encode};
-use crate::{PlaceError, PlaceErrorKind, place::Result, tls::Tls};
+use crate::{PlaceError, PlaceErrorKind, bounded::Lines, place::Result, tls::Tls};
 
 /// Reaching, securing and signing in may each take so long.
 const CONNECT: Duration = Duration::from_secs(15);
@@ -44,6 +44,8 @@ impl<T: AsyncRead + AsyncWrite + Unpin + Send + Sync + std::fmt::Debug> Both for
 pub(super) struct Line {
     inner: Box<dyn Both>,
     pub peer: std::net::SocketAddr,
+    /// Our own address on it.
+    pub local: Option<std::net::IpAddr>,
 }
 
 impl AsyncRead for Line {
@@ -68,7 +70,7 @@ impl AsyncWrite for Line {
 
 /// A session that is signed in.
 struct Connection {
-    session: Session<Line>,
+    session: Session<Lines<Line>>,
     /// The folder that is open and how its letters are counted.
     open: Option<(RelPath, u32)>,
     delimiter: String,
@@ -88,7 +90,9 @@ pub(super) struct Pool {
     name: PlaceName,
     spec: MailboxSpec,
     password: Option<SecretString>,
-    tls: Tls,
+    /// How the server is trusted where letters are read, and the one where they are handed in.
+    read_tls: Tls,
+    send_tls: Tls,
     idle: Mutex<Vec<Connection>>,
     slots: Arc<Semaphore>,
 }
@@ -102,26 +106,33 @@ pub(super) struct Lease {
 
 impl Pool {
     pub fn new(name: PlaceName, spec: MailboxSpec, password: Option<SecretString>) -> Self {
-        let tls = Tls::new(spec.certificate.as_deref());
+        let tls = |server: &Option<MailServer>| Tls::new(server.as_ref().and_then(|one| one.certificate.as_deref()));
+        let (read_tls, send_tls) = (tls(&spec.read), tls(&spec.send));
         let slots = Arc::new(Semaphore::new(spec.connections));
-        Self { name, spec, password, tls, idle: Mutex::default(), slots }
+        Self { name, spec, password, read_tls, send_tls, idle: Mutex::default(), slots }
     }
 
     /// One that trusts nothing and so only looks.
     pub fn only_looking(name: PlaceName, spec: MailboxSpec) -> Self {
-        Self { tls: Tls::only_looking(), ..Self::new(name, spec, None) }
+        Self { read_tls: Tls::only_looking(), send_tls: Tls::only_looking(), ..Self::new(name, spec, None) }
     }
 
     pub fn spec(&self) -> &MailboxSpec {
         &self.spec
     }
 
-    pub fn shown_certificate(&self) -> Option<String> {
-        self.tls.shown()
+    /// How a server of it is trusted.
+    fn tls(&self, server: &MailServer) -> &Tls {
+        if self.spec.read.as_ref() == Some(server) { &self.read_tls } else { &self.send_tls }
+    }
+
+    /// The certificate that a server showed and that was not trusted.
+    pub fn shown_certificate(&self, server: &MailServer) -> Option<String> {
+        self.tls(server).shown()
     }
 
     pub fn certificate_ends(&self) -> Option<Timestamp> {
-        self.tls.end()
+        [self.read_tls.end(), self.send_tls.end()].into_iter().flatten().min()
     }
 
     pub fn sign_in(&self) -> Option<(&str, &str)> {
@@ -180,13 +191,20 @@ impl Pool {
         self.fail(PlaceErrorKind::Unreachable, "reach", detail)
     }
 
-    /// Reaches and secures the server by which the mailbox is known, and goes no further.
-    pub async fn secure(&self) -> Result<()> {
-        match (&self.spec.read, &self.spec.send) {
-            (Some(server), _) => timeout(CONNECT, self.reach(server)).await.map_err(|_| self.late(server))?.map(drop),
-            (None, Some(server)) => self.reach_to_send(server).await.map(drop),
-            (None, None) => Ok(()),
+    /// Reaches and secures one of its servers, and goes no further.
+    pub async fn secure_one(&self, server: &MailServer) -> Result<()> {
+        if self.spec.read.as_ref() == Some(server) {
+            return timeout(CONNECT, self.reach(server)).await.map_err(|_| self.late(server))?.map(drop);
         }
+        self.reach_to_send(server).await.map(drop)
+    }
+
+    /// Reaches and secures both of its servers.
+    pub async fn secure(&self) -> Result<()> {
+        for server in self.spec.servers() {
+            self.secure_one(server).await?;
+        }
+        Ok(())
     }
 
     async fn tcp(&self, server: &MailServer) -> Result<Line> {
@@ -200,19 +218,20 @@ impl Pool {
         })?;
         let _ = tcp.set_nodelay(true);
         let peer = tcp.peer_addr().map_err(|e| self.fail(PlaceErrorKind::Unreachable, "reach", e.to_string()))?;
-        Ok(Line { inner: Box::new(tcp), peer })
+        let local = tcp.local_addr().ok().map(|address| address.ip());
+        Ok(Line { inner: Box::new(tcp), peer, local })
     }
 
     /// Secures a connection.
     pub async fn over_tls(&self, server: &MailServer, line: Line) -> Result<Line> {
-        let peer = line.peer;
-        let secured = self.tls.connect(&server.host, line).await.map_err(|error| {
-            self.tls.refused(&self.name).unwrap_or_else(|| {
+        let (peer, local) = (line.peer, line.local);
+        let secured = self.tls(server).connect(&server.host, line).await.map_err(|error| {
+            self.tls(server).refused(&self.name).unwrap_or_else(|| {
                 let detail = format!("{}:{} does not speak TLS: {error}", server.host, server.port);
                 self.fail(PlaceErrorKind::Unreachable, "secure", detail)
             })
         })?;
-        Ok(Line { inner: Box::new(secured), peer })
+        Ok(Line { inner: Box::new(secured), peer, local })
     }
 
     /// Reaches a server, within TLS if it begins so; nothing was said yet.
@@ -233,10 +252,10 @@ impl Pool {
     }
 
     /// Reaches the server for reading, securely as the book asks.
-    async fn reach(&self, server: &MailServer) -> Result<Client<Line>> {
+    async fn reach(&self, server: &MailServer) -> Result<Client<Lines<Line>>> {
         let line = self.open_line(server).await?;
         let (peer, silence) = (line.peer, self.spec.silence);
-        let mut client = Client::new(line);
+        let mut client = Client::new(Lines::of(line));
         let greeting = timeout(silence, client.read_response()).await.map_err(|_| self.late(server))?;
         if !matches!(greeting, Ok(Some(_))) {
             let detail = format!("{peer} does not greet as a mail server does");
@@ -252,7 +271,8 @@ impl Pool {
             );
             self.fail(PlaceErrorKind::Unsupported, "secure", detail)
         })?;
-        Ok(Client::new(self.over_tls(server, client.into_inner()).await?))
+        let line = self.over_tls(server, client.into_inner().into_inner()).await?;
+        Ok(Client::new(Lines::of(line)))
     }
 
     async fn open(&self) -> Result<Connection> {

@@ -23,6 +23,7 @@ use crate::{
     place::{Result, list_each, owner_shown},
 };
 use connection::{Lease, Pool};
+pub use post::host_name;
 
 /// Bytes of a letter that are asked for at once.
 const CHUNK: u64 = 512 << 10;
@@ -32,16 +33,29 @@ const PAGE: usize = 200;
 const ABOUT: &str = "(UID RFC822.SIZE INTERNALDATE FLAGS ENVELOPE)";
 const ENDING: &[u8] = b".eml";
 
-/// The certificate that a mailbox's server shows; nothing without TLS.
-pub(crate) async fn shown_certificate(place: &PlaceName, spec: &MailboxSpec) -> Result<Option<String>> {
-    if spec.server().is_none_or(|server| server.security == MailSecurity::None) {
-        return Ok(None);
+/// What the first of a mailbox's servers that is not trusted shows, and the key of the book under which that is
+/// confirmed; nothing without TLS.
+pub(crate) async fn shown_certificate(place: &PlaceName, spec: &MailboxSpec) -> Result<Option<(String, &'static str)>> {
+    let (trusting, looking) =
+        (Pool::new(place.clone(), spec.clone(), None), Pool::only_looking(place.clone(), spec.clone()));
+    let mut shown = None;
+    for server in spec.servers().filter(|server| server.security != MailSecurity::None) {
+        match trusting.secure_one(server).await {
+            // What is trusted is told only if nothing else has to be confirmed.
+            Ok(()) if shown.is_some() => continue,
+            Err(error) if error.kind != PlaceErrorKind::Certificate => return Err(error),
+            trusted => {
+                let _ = looking.secure_one(server).await;
+                let key = if spec.read.as_ref() == Some(server) { "certificate" } else { "send-certificate" };
+                let told = looking.shown_certificate(server).map(|shown| (shown, key));
+                if trusted.is_err() {
+                    return Ok(told);
+                }
+                shown = told;
+            }
+        }
     }
-    let pool = Pool::only_looking(place.clone(), spec.clone());
-    match pool.secure().await {
-        Err(error) if error.kind != PlaceErrorKind::Certificate => Err(error),
-        _ => Ok(pool.shown_certificate()),
-    }
+    Ok(shown)
 }
 
 /// A letter to be sent: who sends it, to whom, and all of it as RFC 5322 has it.
@@ -259,6 +273,7 @@ impl Place for Mailbox {
             names: Names::Unicode,
             folders_are_made: true,
             rename_keeps_state: false,
+            stages: true,
         }
     }
 
@@ -387,6 +402,10 @@ impl Place for Mailbox {
         let name = lease.server_name(path);
         let made = lease.make(&name).await;
         self.done(lease, made, "make folder", path)
+    }
+
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        Err(self.never("remove folder", path))
     }
 
     fn as_mailbox(&self) -> Option<&Mailbox> {

@@ -21,16 +21,22 @@ use super::{
     Post,
     connection::{Line, Pool},
 };
-use crate::{PlaceError, PlaceErrorKind, place::Result};
+use crate::{PlaceError, PlaceErrorKind, bounded::Lines, place::Result};
 
 /// A line of an answer is never longer.
 const LONGEST_LINE: u64 = 4096;
+/// Nor has an answer more lines, or more bytes.
+const MOST_LINES: usize = 200;
+const LONGEST_ANSWER: usize = 256 << 10;
 
 /// A line on which the greeting was already read, and is heard again by who comes next.
 #[derive(Debug)]
 struct Greeted {
     greeting: io::Cursor<&'static [u8]>,
-    line: Line,
+    line: Lines<Line>,
+    peer: std::net::SocketAddr,
+    /// Bytes that came since something was said.
+    answered: usize,
 }
 
 impl tokio::io::AsyncRead for Greeted {
@@ -42,7 +48,16 @@ impl tokio::io::AsyncRead for Greeted {
         let at = usize::try_from(self.greeting.position()).unwrap_or(usize::MAX);
         let rest = self.greeting.get_ref().get(at..).unwrap_or_default();
         if rest.is_empty() {
-            return std::pin::Pin::new(&mut self.line).poll_read(cx, buffer);
+            if self.answered > LONGEST_ANSWER {
+                return std::task::Poll::Ready(Err(io::Error::new(
+                    io::ErrorKind::InvalidData,
+                    "the server answers without end",
+                )));
+            }
+            let before = buffer.filled().len();
+            let read = std::pin::Pin::new(&mut self.line).poll_read(cx, buffer);
+            self.answered += buffer.filled().len() - before;
+            return read;
         }
         let taken = rest.len().min(buffer.remaining());
         buffer.put_slice(&rest[..taken]);
@@ -57,6 +72,7 @@ impl tokio::io::AsyncWrite for Greeted {
         cx: &mut std::task::Context<'_>,
         buffer: &[u8],
     ) -> std::task::Poll<io::Result<usize>> {
+        self.answered = 0;
         std::pin::Pin::new(&mut self.line).poll_write(cx, buffer)
     }
 
@@ -77,13 +93,28 @@ impl tokio::io::AsyncWrite for Greeted {
 
 impl AsyncTokioStream for Greeted {
     fn peer_addr(&self) -> io::Result<std::net::SocketAddr> {
-        Ok(self.line.peer)
+        Ok(self.peer)
     }
 }
 
-/// Who we say that we are: this machine's name is nobody's concern.
-fn who() -> ClientId {
-    ClientId::Domain("wetbank.invalid".to_owned())
+/// The name of this machine, if it can be one in mail (RFC 5321, section 4.1.2).
+pub fn host_name() -> Option<String> {
+    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    let is_part =
+        |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
+    name.split('.').all(is_part).then_some(name)
+}
+
+/// Who we say that we are (RFC 5321, section 4.1.1.1): this machine's name, or its address where that is no name.
+fn who(local: Option<std::net::IpAddr>) -> ClientId {
+    if let Some(name) = host_name() {
+        return ClientId::Domain(name);
+    }
+    match local {
+        Some(std::net::IpAddr::V6(address)) => ClientId::Ipv6(address),
+        Some(std::net::IpAddr::V4(address)) => ClientId::Ipv4(address),
+        None => ClientId::Ipv4(std::net::Ipv4Addr::LOCALHOST),
+    }
 }
 
 impl Pool {
@@ -94,8 +125,9 @@ impl Pool {
             MailSecurity::Tls => (b"220 secured\r\n", self.soon(server, self.start_tls(server, line)).await??),
             MailSecurity::TlsFromStart | MailSecurity::None => (b"", line),
         };
-        let line = Box::new(Greeted { greeting: io::Cursor::new(greeting), line });
-        let opened = self.soon(server, AsyncSmtpConnection::connect_with_transport(line, &who())).await?;
+        let (peer, local) = (line.peer, line.local);
+        let line = Box::new(Greeted { greeting: io::Cursor::new(greeting), line: Lines::of(line), peer, answered: 0 });
+        let opened = self.soon(server, AsyncSmtpConnection::connect_with_transport(line, &who(local))).await?;
         opened.map_err(|error| self.post_failed("reach", &error))
     }
 
@@ -104,7 +136,8 @@ impl Pool {
         let broken = |error: io::Error| self.fail(PlaceErrorKind::Unreachable, "reach", error.to_string());
         let mut line = BufReader::new(line);
         answer(&mut line).await.map_err(broken)?;
-        line.write_all(b"EHLO wetbank.invalid\r\n").await.map_err(broken)?;
+        let hello = format!("EHLO {}\r\n", who(line.get_ref().local));
+        line.write_all(hello.as_bytes()).await.map_err(broken)?;
         answer(&mut line).await.map_err(broken)?;
         line.write_all(b"STARTTLS\r\n").await.map_err(broken)?;
         let said = answer(&mut line).await.map_err(broken)?;
@@ -157,7 +190,7 @@ impl Pool {
 
 /// Reads an answer of one line or several; answers the last.
 async fn answer(line: &mut BufReader<Line>) -> io::Result<String> {
-    loop {
+    for _ in 0..MOST_LINES {
         let mut text = String::new();
         (&mut *line).take(LONGEST_LINE).read_line(&mut text).await?;
         if text.is_empty() {
@@ -167,6 +200,7 @@ async fn answer(line: &mut BufReader<Line>) -> io::Result<String> {
             return Ok(text);
         }
     }
+    Err(io::Error::new(io::ErrorKind::InvalidData, "the server answers without end"))
 }
 
 /// Signs in and says goodbye.

@@ -10,10 +10,10 @@ use russh::{
 };
 use secrecy::{ExposeSecret, SecretString};
 use tokio::net::TcpStream;
-use wetbank_core::{PlaceName, RelPath, SftpSignIn, SftpSpec};
+use wetbank_core::{PlaceName, RelPath, SecretName, SftpSignIn, SftpSpec};
 use wetbank_sftp::{Client, Incoming, Outgoing};
 
-use crate::{PlaceError, PlaceErrorKind, pool};
+use crate::{PlaceError, PlaceErrorKind, blocking, pool};
 
 /// Reaching, shaking hands and signing in may each take so long.
 const CONNECT: Duration = Duration::from_secs(15);
@@ -33,6 +33,8 @@ pub enum SftpCredentials {
         key: SecretString,
         /// Its passphrase.
         passphrase: Option<SecretString>,
+        /// A password that the server asks for besides.
+        password: Option<SecretString>,
     },
 }
 
@@ -128,7 +130,7 @@ async fn handshake(place: &PlaceName, spec: &SftpSpec, checker: Checker) -> Resu
                     fail(place, PlaceErrorKind::HostKey, "trust", format!("it shows {shown}, confirmed was {pinned}"))
                 }
                 (Some(shown), None) => {
-                    fail(place, PlaceErrorKind::HostKey, "trust", format!("it shows {shown}, none was confirmed yet"))
+                    fail(place, PlaceErrorKind::HostKey, "trust", format!("it shows {shown}; none was confirmed yet"))
                 }
                 _ => unreachable(format!("{address} does not answer as an SSH server: {error}")),
             }
@@ -145,6 +147,25 @@ pub(super) async fn check_host_key(place: &PlaceName, spec: &SftpSpec) -> Result
     handshake(place, spec, checker).await.map(drop)
 }
 
+/// How far a server let us in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Step {
+    In,
+    /// That was right, and more is asked.
+    Further,
+    No,
+}
+
+impl From<AuthResult> for Step {
+    fn from(result: AuthResult) -> Self {
+        match result {
+            AuthResult::Success => Self::In,
+            AuthResult::Failure { partial_success: true, .. } => Self::Further,
+            AuthResult::Failure { .. } => Self::No,
+        }
+    }
+}
+
 async fn sign_in(
     place: &PlaceName,
     spec: &SftpSpec,
@@ -152,62 +173,118 @@ async fn sign_in(
     credentials: &SftpCredentials,
 ) -> Result<(), PlaceError> {
     let refused = |detail: String| fail(place, PlaceErrorKind::Refused, "sign in to", detail);
+    let more = |detail: &str| fail(place, PlaceErrorKind::Security, "sign in to", detail.to_owned());
     let broke = |e: russh::Error| fail(place, PlaceErrorKind::Interrupted, "sign in to", e.to_string());
     let user = &spec.user;
-    let secret = match &spec.sign_in {
-        SftpSignIn::Password(secret) | SftpSignIn::Key { key: secret, .. } => secret,
+    let (key_secret, password_secret) = match &spec.sign_in {
+        SftpSignIn::Password(secret) => (None, Some(secret)),
+        SftpSignIn::Key { key, password, .. } => (Some(key), password.as_ref()),
     };
-    match credentials {
-        SftpCredentials::Password(password) => {
-            let password = password.expose_secret();
-            let result = handle.authenticate_password(user, password).await.map_err(broke)?;
-            if result.success() || answer_prompts(handle, user, password).await.map_err(broke)? {
+    let (key, password) = match credentials {
+        SftpCredentials::Password(password) => (None, Some(password)),
+        SftpCredentials::Key { key, passphrase, password } => (
+            Some(prepared(handle, key, passphrase.as_ref()).await.map_err(|e| e.at(refused, broke))?),
+            password.as_ref(),
+        ),
+    };
+    let (mut key_step, mut password_step) = (Step::No, Step::No);
+    // Which of two comes first, the server says: it takes the second only after the first.
+    for _ in 0..2 {
+        if let Some((key, _)) = key.as_ref().filter(|_| key_step == Step::No) {
+            key_step = handle.authenticate_publickey(user, key.clone()).await.map_err(broke)?.into();
+            if key_step == Step::In {
                 return Ok(());
             }
-            Err(refused(format!("user \"{user}\", by password, secret \"{secret}\"")))
         }
-        SftpCredentials::Key { key, passphrase } => {
-            let passphrase = passphrase.as_ref().map(ExposeSecret::expose_secret);
-            let key = decode_secret_key(key.expose_secret(), passphrase).map_err(|error| {
-                refused(match error {
-                    russh::keys::Error::KeyIsEncrypted => {
-                        "the private key needs its passphrase; name it in the book".to_owned()
-                    }
-                    _ if passphrase.is_some() => "the passphrase does not open the private key".to_owned(),
-                    _ => "the secret holds no private key that can be read".to_owned(),
-                })
-            })?;
-            let hash = if key.algorithm().is_rsa() {
-                handle.best_supported_rsa_hash().await.map_err(broke)?.flatten().or(Some(HashAlg::Sha256))
-            } else {
-                None
-            };
-            let shown = key.public_key().fingerprint(HashAlg::Sha256);
-            let with_hash = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
-            match handle.authenticate_publickey(user, with_hash).await.map_err(broke)? {
-                AuthResult::Success => Ok(()),
-                AuthResult::Failure { .. } => {
-                    Err(refused(format!("user \"{user}\", by key {shown}, secret \"{secret}\"")))
-                }
+        if let Some(password) = password.filter(|_| password_step == Step::No) {
+            password_step = by_password(handle, user, password.expose_secret()).await.map_err(broke)?;
+            if password_step == Step::In {
+                return Ok(());
             }
+        }
+        if key.is_none() || password.is_none() || (key_step == Step::No && password_step == Step::No) {
+            break;
+        }
+    }
+    let shown = key.as_ref().map_or("", |(_, shown)| shown.as_str());
+    let named = |secret: Option<&SecretName>| secret.map_or_else(String::new, |secret| format!("secret \"{secret}\""));
+    Err(match (key_step, password_step) {
+        (Step::Further, _) if password.is_none() => {
+            more("the key was accepted, but the server asks for a password too: give the place a password besides")
+        }
+        (_, Step::Further) if key.is_none() => {
+            more("the password was accepted, but the server asks for a key too: give the place a key besides")
+        }
+        (Step::Further, Step::Further) => more("key and password were accepted, but the server asks for still more"),
+        (Step::Further, _) => {
+            refused(format!("user \"{user}\", the key was accepted, not the password, {}", named(password_secret)))
+        }
+        _ if key.is_some() => refused(format!("user \"{user}\", by key {shown}, {}", named(key_secret))),
+        _ => refused(format!("user \"{user}\", by password, {}", named(password_secret))),
+    })
+}
+
+/// Why a key cannot be used.
+enum Unready {
+    Unusable(&'static str),
+    Broke(russh::Error),
+}
+
+impl Unready {
+    fn at(self, refused: impl Fn(String) -> PlaceError, broke: impl Fn(russh::Error) -> PlaceError) -> PlaceError {
+        match self {
+            Self::Unusable(why) => refused(why.to_owned()),
+            Self::Broke(error) => broke(error),
         }
     }
 }
 
-/// Answers prompts with the password; an empty round often comes first or last.
-async fn answer_prompts(handle: &mut Handle<Checker>, user: &str, password: &str) -> Result<bool, russh::Error> {
+/// A private key, opened and fit for the server, and its fingerprint.
+async fn prepared(
+    handle: &mut Handle<Checker>,
+    key: &SecretString,
+    passphrase: Option<&SecretString>,
+) -> Result<(PrivateKeyWithHashAlg, String), Unready> {
+    // A passphrase is made hard to derive a key from: that is no work for a thread that others wait for.
+    let (kept, opens) = (key.clone(), passphrase.cloned());
+    let decoded =
+        blocking::run(move || decode_secret_key(kept.expose_secret(), opens.as_ref().map(ExposeSecret::expose_secret)));
+    let key = decoded.await.map_err(|error| {
+        Unready::Unusable(match error {
+            russh::keys::Error::KeyIsEncrypted => "the private key needs its passphrase; name it in the book",
+            _ if passphrase.is_some() => "the passphrase does not open the private key",
+            _ => "the secret holds no private key that can be read",
+        })
+    })?;
+    let hash = if key.algorithm().is_rsa() {
+        let best = handle.best_supported_rsa_hash().await.map_err(Unready::Broke)?;
+        best.flatten().or(Some(HashAlg::Sha256))
+    } else {
+        None
+    };
+    let shown = key.public_key().fingerprint(HashAlg::Sha256).to_string();
+    Ok((PrivateKeyWithHashAlg::new(Arc::new(key), hash), shown))
+}
+
+/// Gives the password, or answers prompts with it; an empty round often comes first or last.
+async fn by_password(handle: &mut Handle<Checker>, user: &str, password: &str) -> Result<Step, russh::Error> {
+    let step: Step = handle.authenticate_password(user, password).await?.into();
+    if step != Step::No {
+        return Ok(step);
+    }
     let mut response = handle.authenticate_keyboard_interactive_start(user, None::<String>).await?;
     for _ in 0..PROMPTS {
         let answers = match response {
-            KeyboardInteractiveAuthResponse::Success => return Ok(true),
-            KeyboardInteractiveAuthResponse::Failure { .. } => return Ok(false),
+            KeyboardInteractiveAuthResponse::Success => return Ok(Step::In),
+            KeyboardInteractiveAuthResponse::Failure { partial_success: true, .. } => return Ok(Step::Further),
+            KeyboardInteractiveAuthResponse::Failure { .. } => return Ok(Step::No),
             KeyboardInteractiveAuthResponse::InfoRequest { prompts, .. } => {
                 prompts.iter().map(|_| password.to_owned()).collect()
             }
         };
         response = handle.authenticate_keyboard_interactive_respond(answers).await?;
     }
-    Ok(false)
+    Ok(Step::No)
 }
 
 /// A connection that is signed in.

@@ -14,7 +14,7 @@ use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
     ReadStream, Staged, fingerprint_of,
     pieces::Pieces,
-    place::{Result, list_each, make_each, owner_shown},
+    place::{Result, list_each, make_each, misnamed, owner_shown},
     pool::Pool,
 };
 use connect::Connection;
@@ -67,16 +67,21 @@ impl Sftp {
     fn error(&self, call: &'static str, path: &RelPath, error: &ClientError) -> PlaceError {
         let kind = match error {
             ClientError::Status { code, message } => match code {
-                StatusCode::NoSuchFile => PlaceErrorKind::NotFound,
-                StatusCode::PermissionDenied => PlaceErrorKind::Denied,
-                StatusCode::Unsupported => PlaceErrorKind::Unsupported,
+                StatusCode::NoSuchFile | StatusCode::NoSuchPath | StatusCode::NotADirectory => PlaceErrorKind::NotFound,
+                StatusCode::PermissionDenied | StatusCode::WriteProtected => PlaceErrorKind::Denied,
+                StatusCode::AlreadyExists | StatusCode::DirectoryNotEmpty => PlaceErrorKind::Exists,
+                StatusCode::NoSpace | StatusCode::QuotaExceeded => PlaceErrorKind::NoSpace,
+                StatusCode::LockConflict => PlaceErrorKind::Busy,
+                StatusCode::InvalidName => PlaceErrorKind::BadName,
+                StatusCode::Unsupported | StatusCode::IsADirectory => PlaceErrorKind::Unsupported,
                 StatusCode::NoConnection | StatusCode::ConnectionLost => PlaceErrorKind::Interrupted,
                 _ if message.contains("space") || message.contains("quota") => PlaceErrorKind::NoSpace,
                 _ => PlaceErrorKind::Other,
             },
             _ => PlaceErrorKind::Interrupted,
         };
-        PlaceError { kind, place: self.inner.name.clone(), call, path: path.clone(), detail: error.to_string() }
+        let (place, path, detail) = (self.inner.name.clone(), path.clone(), error.to_string());
+        PlaceError { kind, place, call, path, detail }.in_root(&self.inner.spec.root)
     }
 
     /// A plain "failure" may mean anything: look which of the likely causes is true.
@@ -122,21 +127,20 @@ impl Sftp {
         let lease = self.lease().await?;
         let full = self.absolute(&folder);
         let directory = lease.client.open_directory(&full).await.map_err(|e| self.error("list", &folder, &e))?;
-        let pages =
-            stream::try_unfold((self.clone(), folder, lease, directory), |(place, folder, lease, directory)| {
-                async move {
-                    let Some(names) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
-                        return Ok(None);
-                    };
-                    // A name with a slash or `..` comes from a server that lies: never follow it.
-                    let entries = names.into_iter().filter_map(|name| {
-                        let path = folder.join_name(&name.name).ok()?;
-                        Some(Ok(Entry { owner: owner(&name.long_form), ..place.entry(path, name.attributes) }))
-                    });
-                    let entries = stream::iter(entries.collect::<Vec<_>>());
-                    Ok(Some((entries, (place, folder, lease, directory))))
-                }
-            });
+        let pages = stream::try_unfold(
+            (self.clone(), folder, lease, directory),
+            |(place, folder, lease, directory)| async move {
+                let Some(names) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
+                    return Ok(None);
+                };
+                let entries = names.into_iter().filter_map(|name| {
+                    let Ok(path) = folder.join_name(&name.name) else { return misnamed(&folder, &name.name).map(Ok) };
+                    Some(Ok(Entry { owner: owner(&name.long_form), ..place.entry(path, name.attributes) }))
+                });
+                let entries = stream::iter(entries.collect::<Vec<_>>());
+                Ok(Some((entries, (place, folder, lease, directory))))
+            },
+        );
         Ok(pages.try_flatten().boxed())
     }
 
@@ -170,6 +174,7 @@ impl Place for Sftp {
             names: Names::Bytes,
             folders_are_made: true,
             rename_keeps_state: true,
+            stages: self.inner.spec.staged,
         }
     }
 
@@ -246,10 +251,16 @@ impl Place for Sftp {
                 file
             }
             None => match lease.client.open(&full, OpenFlags::CREATE_NEW).await {
-                Err(error) if error.code() == Some(StatusCode::Failure) => {
+                Err(error) if matches!(error.code(), Some(StatusCode::Failure | StatusCode::AlreadyExists)) => {
                     // Most likely a leftover of ours.
                     match lease.client.remove(&full).await {
                         Ok(()) => lease.client.open(&full, OpenFlags::CREATE_NEW).await.map_err(|e| failed(&e))?,
+                        // Where nobody may remove, it may still be written anew.
+                        Err(_) if !self.inner.spec.staged => {
+                            let file = lease.client.open(&full, OpenFlags::WRITE).await.map_err(|e| failed(&e))?;
+                            file.set_length(0).await.map_err(|e| failed(&e))?;
+                            file
+                        }
                         Err(_) => return Err(self.explain(&lease, "write", temporary, &error).await),
                     }
                 }
@@ -303,6 +314,13 @@ impl Place for Sftp {
                 .await
             }
             .boxed()
+        })
+        .await
+    }
+
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        self.call("remove folder", path, |lease, full| {
+            async move { lease.client.remove_directory(&full).await }.boxed()
         })
         .await
     }

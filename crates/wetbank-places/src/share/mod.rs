@@ -10,13 +10,13 @@ use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 use secrecy::SecretString;
 use tokio::net::TcpStream;
 use wetbank_core::{Fingerprint, PlaceName, RelPath, ShareSpec};
-use wetbank_smb::{Account, Attributes, Client, Error, Open, Protection, RemoteFile, Secured, Status};
+use wetbank_smb::{Account, Attributes, Client, Error, Found, Open, Protection, RemoteFile, Secured, Status};
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
     ReadStream, Staged, fingerprint_of,
     pieces::Pieces,
-    place::{Result, list_each, make_each},
+    place::{Result, is_share_name, list_each, make_each, misnamed},
     pool::{self, Pool},
 };
 
@@ -75,7 +75,7 @@ impl Share {
             Error::Unfit(_) => PlaceErrorKind::Unsupported,
             _ => PlaceErrorKind::Interrupted,
         };
-        self.fail(kind, call, path, error.to_string())
+        self.fail(kind, call, path, error.to_string()).in_root(&self.inner.spec.root)
     }
 
     /// The path as the protocol has it. A name that means something else there is refused here:
@@ -83,10 +83,10 @@ impl Share {
     fn full(&self, call: &'static str, path: &RelPath) -> Result<String> {
         let mut full = self.inner.spec.root.replace('/', "\\");
         for part in path.parts() {
-            let name = std::str::from_utf8(part).ok().filter(|_| Names::Share.take(part));
+            // What is there already under the name of a device is used; nothing new gets such a name.
+            let name = std::str::from_utf8(part).ok().filter(|name| is_share_name(name));
             let Some(name) = name else {
-                let detail = "no share takes control characters or any of \" * / : < > ? \\ | in a name, or a dot or blank at its end";
-                return Err(self.fail(PlaceErrorKind::BadName, call, path, detail));
+                return Err(self.fail(PlaceErrorKind::BadName, call, path, Names::Share.words()));
             };
             if !full.is_empty() {
                 full.push('\\');
@@ -171,6 +171,25 @@ impl Share {
         Entry { path, kind, fingerprint, owner: None }
     }
 
+    /// What a listing tells of one entry. Under a short name the server shows what has a name that no share can
+    /// have: nobody would know the file again.
+    async fn told(&self, client: &Client, folder: &RelPath, found: Found) -> Result<Option<Entry>> {
+        let Some(path) = Some(&found.name).filter(|name| is_share_name(name)) else {
+            return Ok(misnamed(folder, found.name.as_bytes()));
+        };
+        let Ok(path) = folder.join_name(path.as_bytes()) else { return Ok(misnamed(folder, found.name.as_bytes())) };
+        if looks_short(&found.name) {
+            match client.own_name(&self.full("list", &path)?).await {
+                Ok(own) if !own.is_empty() && own != found.name => return Ok(misnamed(folder, own.as_bytes())),
+                Ok(_) => {}
+                // Who may not look at it, or a server that does not tell: it is what it is shown as.
+                Err(Error::Status(_)) => {}
+                Err(error) => return Err(self.error("list", &path, &error)),
+            }
+        }
+        Ok(Some(self.entry(path, found.attributes)))
+    }
+
     /// The entries of one folder.
     async fn list_one(&self, folder: RelPath) -> Result<EntryStream> {
         let full = self.full("list", &folder)?;
@@ -179,23 +198,30 @@ impl Share {
             Some(Status::NOT_A_DIRECTORY) => self.fail(PlaceErrorKind::NotFound, "list", &folder, e.to_string()),
             _ => self.error("list", &folder, &e),
         })?;
-        let pages =
-            stream::try_unfold((self.clone(), folder, lease, directory), |(place, folder, lease, directory)| {
-                async move {
-                    let Some(found) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
-                        return Ok(None);
-                    };
-                    // A name with a slash, or one that no share takes, comes from a server that lies.
-                    let entries = found.into_iter().filter_map(|found| {
-                        let name = Some(found.name.as_bytes()).filter(|name| Names::Share.take(name))?;
-                        Some(Ok(place.entry(folder.join_name(name).ok()?, found.attributes)))
-                    });
-                    let entries = stream::iter(entries.collect::<Vec<_>>());
-                    Ok(Some((entries, (place, folder, lease, directory))))
-                }
-            });
+        let pages = stream::try_unfold(
+            (self.clone(), folder, lease, directory),
+            |(place, folder, lease, directory)| async move {
+                let Some(found) = directory.next().await.map_err(|e| place.error("list", &folder, &e))? else {
+                    return Ok(None);
+                };
+                let told = found.into_iter().map(|found| place.told(&lease, &folder, found));
+                let entries: Vec<Option<Entry>> = stream::iter(told).buffered(AHEAD).try_collect().await?;
+                let entries = stream::iter(entries.into_iter().flatten().map(Ok).collect::<Vec<_>>());
+                Ok(Some((entries, (place, folder, lease, directory))))
+            },
+        );
         Ok(pages.try_flatten().boxed())
     }
+}
+
+/// Whether a name looks like the short one that a server makes of a name that cannot be shown: eight letters with a
+/// tilde before the last, and an ending of three.
+fn looks_short(name: &str) -> bool {
+    let (stem, ending) = name.split_once('.').unwrap_or((name, ""));
+    let is_plain =
+        |text: &str| text.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b"_~-$".contains(&b));
+    let tilde = stem.bytes().rev().nth(1) == Some(b'~');
+    tilde && stem.len() <= 8 && ending.len() <= 3 && is_plain(stem) && is_plain(ending)
 }
 
 /// What an answer means for those who asked.
@@ -255,6 +281,7 @@ impl Place for Share {
             names: Names::Share,
             folders_are_made: true,
             rename_keeps_state: true,
+            stages: true,
         }
     }
 
@@ -364,6 +391,12 @@ impl Place for Share {
             .boxed()
         })
         .await
+    }
+
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let call = "remove folder";
+        let full = self.full(call, path)?;
+        self.lease().await?.remove_directory(&full).await.map_err(|e| self.error(call, path, &e))
     }
 }
 

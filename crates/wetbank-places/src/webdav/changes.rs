@@ -11,7 +11,7 @@ use super::{
     Webdav,
     propfind::{Responses, changes_asked},
 };
-use crate::{Change, ChangeStream, Depth, PlaceErrorKind, place::Result};
+use crate::{Change, ChangeStream, Depth, PlaceErrorKind, bounded::Markup, place::Result};
 
 /// Pages that may follow each other without bringing anything: a server that turns in a circle.
 const EMPTY_PAGES: usize = 3;
@@ -50,26 +50,32 @@ impl Walk {
         let method = Method::from_bytes(b"REPORT").expect("a plain word");
         let _slot = place.slot().await;
         let asked = changes_asked(self.since.as_deref(), self.deep);
-        let request = place.request(method, folder).await?.header(header::CONTENT_TYPE, "application/xml");
+        let request =
+            place.request(method, place.folder_url(folder)).await?.header(header::CONTENT_TYPE, "application/xml");
         // The depth of a report is that of its level (section 3.2).
         let answer =
             place.inner.server.send("list changes of", folder, request.header("depth", "0").body(asked)).await?;
         let status = answer.status();
-        let is_unknown = matches!(
+        // Whoever does not know the question says so in many ways, some by sending us elsewhere. A sign-in, a
+        // folder that is gone or a server that is busy are matters of their own.
+        let is_own_matter = matches!(
             status,
-            StatusCode::BAD_REQUEST
-                | StatusCode::FORBIDDEN
-                | StatusCode::METHOD_NOT_ALLOWED
-                | StatusCode::CONFLICT
-                | StatusCode::UNSUPPORTED_MEDIA_TYPE
-                | StatusCode::NOT_IMPLEMENTED
+            StatusCode::UNAUTHORIZED
+                | StatusCode::PROXY_AUTHENTICATION_REQUIRED
+                | StatusCode::NOT_FOUND
+                | StatusCode::REQUEST_TIMEOUT
+                | StatusCode::GONE
+                | StatusCode::LOCKED
+                | StatusCode::TOO_MANY_REQUESTS
         );
+        let is_refused = status.is_redirection() || status.is_client_error() || status == StatusCode::NOT_IMPLEMENTED;
+        let is_unknown = is_refused && !is_own_matter;
         if is_unknown || (status.is_success() && status != StatusCode::MULTI_STATUS) {
             let detail = format!("the server answered {status} where changes were asked");
             return Err(place.error(PlaceErrorKind::Unsupported, "list changes of", folder, detail));
         }
         let answer = place.welcome("list changes of", folder, answer).await?;
-        let body = StreamReader::new(Box::pin(answer.bytes_stream().map_err(io::Error::other)));
+        let body = Markup::of(StreamReader::new(Box::pin(answer.bytes_stream().map_err(io::Error::other))));
         let mut responses = Responses::new(body);
         let (mut is_cut, mut found) = (false, 0);
         while let Some(told) = responses.next().await.map_err(|e| place.unreadable("list changes of", folder, &e))? {

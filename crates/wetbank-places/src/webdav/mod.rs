@@ -20,6 +20,7 @@ use crate::{
     Capabilities, ChangeStream, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError,
     PlaceErrorKind, ReadStream, Staged,
     agreement::{Access, GrantKeeper},
+    bounded::Markup,
     place::{Result, list_each, make_each},
     web::WebServer,
 };
@@ -96,6 +97,24 @@ impl Webdav {
         url
     }
 
+    /// The address of a folder: with a slash at its end (RFC 4918, section 5.2), without which some servers
+    /// know no folder.
+    fn folder_url(&self, path: &RelPath) -> String {
+        let mut url = self.url(path);
+        if !url.ends_with('/') {
+            url.push('/');
+        }
+        url
+    }
+
+    /// Whether an answer sends us to the same address with a slash at its end, and nowhere else: what we asked
+    /// about is a folder.
+    fn asks_for_slash(&self, path: &RelPath, answer: &Response) -> bool {
+        let to = answer.headers().get(header::LOCATION).filter(|_| answer.status().is_redirection());
+        let to = to.and_then(|to| to.to_str().ok()).unwrap_or_default();
+        to.ends_with('/') && self.path_of(path, to).is_some_and(|to| to == *path)
+    }
+
     fn error(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
         self.inner.server.error(kind, call, path, detail)
     }
@@ -117,8 +136,14 @@ impl Webdav {
             StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => PlaceErrorKind::Unsupported,
             _ => PlaceErrorKind::Other,
         };
-        let long = path.name().len() > 255 && matches!(kind, PlaceErrorKind::Denied | PlaceErrorKind::Other);
-        let kind = if long { PlaceErrorKind::BadName } else { kind };
+        // What cannot be found is not there; what cannot be made has a name that is too long.
+        let makes = !matches!(call, "look at" | "reach" | "list" | "read" | "delete");
+        let long = path.name().len() > 255
+            && (matches!(kind, PlaceErrorKind::Denied | PlaceErrorKind::Other)
+                || (makes && kind == PlaceErrorKind::NotFound));
+        // Not every server takes every name.
+        let odd = status == StatusCode::BAD_REQUEST && is_odd(path);
+        let kind = if long || odd { PlaceErrorKind::BadName } else { kind };
         let mut detail = format!("the server answered {status}");
         if let (PlaceErrorKind::Refused, WebSignIn::Password(user, secret)) = (kind, &self.inner.spec.sign_in) {
             detail = format!("user \"{user}\", secret \"{secret}\"");
@@ -127,11 +152,11 @@ impl Webdav {
             let to = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok()).unwrap_or("elsewhere");
             detail = format!("the server sends us to {to}; write that address into the book if it is right");
         }
-        self.error(kind, call, path, detail)
+        self.error(kind, call, path, detail).in_root(&self.inner.spec.url)
     }
 
-    async fn request(&self, method: Method, path: &RelPath) -> Result<RequestBuilder> {
-        self.signed(self.inner.server.client.request(method, self.url(path))).await
+    async fn request(&self, method: Method, url: String) -> Result<RequestBuilder> {
+        self.signed(self.inner.server.client.request(method, url)).await
     }
 
     /// A request that may take long.
@@ -173,12 +198,17 @@ impl Webdav {
         Err(self.refused(call, path, &response))
     }
 
-    /// Asks about a path, and with depth 1 about what lies in it.
-    async fn propfind(&self, call: &'static str, path: &RelPath, depth: &'static str) -> Result<Response> {
+    /// Asks about an address, and with depth 1 about what lies in it.
+    async fn ask(&self, call: &'static str, path: &RelPath, url: String, depth: &'static str) -> Result<Response> {
         let method = Method::from_bytes(b"PROPFIND").expect("a plain word");
-        let request =
-            self.request(method, path).await?.header("depth", depth).header(header::CONTENT_TYPE, "application/xml");
-        let response = self.send(call, path, request.body(ASKED)).await?;
+        let request = self.request(method, url).await?.header("depth", depth);
+        let request = request.header(header::CONTENT_TYPE, "application/xml");
+        self.inner.server.send(call, path, request.body(ASKED)).await
+    }
+
+    /// What was asked about.
+    async fn found(&self, call: &'static str, path: &RelPath, response: Response) -> Result<Response> {
+        let response = self.welcome(call, path, response).await?;
         if response.status() != StatusCode::MULTI_STATUS {
             let detail =
                 format!("it answered {} where a folder's entries were asked; is this WebDAV?", response.status());
@@ -227,8 +257,9 @@ impl Webdav {
         folder: RelPath,
     ) -> Result<impl futures_util::Stream<Item = Result<Entry>> + Send + use<>> {
         let slot = self.slot().await;
-        let response = self.propfind("list", &folder, "1").await?;
-        let body = StreamReader::new(Box::pin(response.bytes_stream().map_err(io::Error::other)));
+        let answer = self.ask("list", &folder, self.folder_url(&folder), "1").await?;
+        let response = self.found("list", &folder, answer).await?;
+        let body = Markup::of(StreamReader::new(Box::pin(response.bytes_stream().map_err(io::Error::other))));
         let state = (self.clone(), folder, Responses::new(body), true, slot);
         Ok(stream::try_unfold(state, |(place, folder, mut responses, mut is_first, slot)| async move {
             loop {
@@ -251,8 +282,12 @@ impl Webdav {
 
     async fn look(&self, call: &'static str, path: &RelPath) -> Result<Told> {
         let _slot = self.slot().await;
-        let response = self.propfind(call, path, "0").await?;
-        let body = StreamReader::new(Box::pin(response.bytes_stream().map_err(io::Error::other)));
+        let mut answer = self.ask(call, path, self.url(path), "0").await?;
+        if self.asks_for_slash(path, &answer) {
+            answer = self.ask(call, path, self.folder_url(path), "0").await?;
+        }
+        let response = self.found(call, path, answer).await?;
+        let body = Markup::of(StreamReader::new(Box::pin(response.bytes_stream().map_err(io::Error::other))));
         match Responses::new(body).next().await {
             Ok(Some(told)) => Ok(told),
             Ok(None) => Err(self.error(PlaceErrorKind::NotFound, call, path, "the server told nothing about it")),
@@ -266,6 +301,11 @@ impl Webdav {
             _ => Err(self.error(PlaceErrorKind::Unsupported, call, path, "it is no regular file")),
         }
     }
+}
+
+/// Whether a name has something that some servers refuse in an address, however it is written.
+fn is_odd(path: &RelPath) -> bool {
+    path.name().iter().any(u8::is_ascii_control) || std::str::from_utf8(path.name()).is_err()
 }
 
 #[async_trait]
@@ -286,6 +326,7 @@ impl Place for Webdav {
             names: Names::Bytes,
             folders_are_made: true,
             rename_keeps_state: true,
+            stages: true,
         }
     }
 
@@ -334,7 +375,7 @@ impl Place for Webdav {
     async fn read(&self, path: &RelPath, from: u64) -> Result<ReadStream> {
         self.must_be_file("read", path).await?;
         let slot = self.slot().await;
-        let mut request = self.request(Method::GET, path).await?.header(header::ACCEPT_ENCODING, "identity");
+        let mut request = self.request(Method::GET, self.url(path)).await?.header(header::ACCEPT_ENCODING, "identity");
         if from > 0 {
             request = request.header(header::RANGE, format!("bytes={from}-"));
         }
@@ -361,13 +402,20 @@ impl Place for Webdav {
             .boxed())
     }
 
-    async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
+    async fn stage(&self, temporary: &RelPath, target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         if resume.is_some() {
             return Err(self.error(PlaceErrorKind::Unsupported, "write", temporary, "a broken upload begins anew"));
         }
         let parent = temporary.parent();
         if !parent.is_root() && self.look("write", &parent).await?.kind != EntryKind::Folder {
             return Err(self.error(PlaceErrorKind::NotFound, "write", temporary, "its folder is no folder"));
+        }
+        if is_odd(target) {
+            // A server that could not be asked for it afterwards says so before anything is sent.
+            match self.look("write", target).await {
+                Err(error) if error.kind == PlaceErrorKind::BadName => return Err(error),
+                _ => {}
+            }
         }
         let slot = self.slot().await;
         Ok(Box::new(Upload::start(self.clone(), temporary.clone(), slot).await?))
@@ -388,7 +436,7 @@ impl Place for Webdav {
     async fn delete(&self, path: &RelPath) -> Result<()> {
         self.must_be_file("delete", path).await?;
         let _slot = self.slot().await;
-        self.send("delete", path, self.request(Method::DELETE, path).await?).await.map(drop)
+        self.send("delete", path, self.request(Method::DELETE, self.url(path)).await?).await.map(drop)
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<()> {
@@ -396,10 +444,23 @@ impl Place for Webdav {
             async move {
                 let _slot = self.slot().await;
                 let method = Method::from_bytes(b"MKCOL").expect("a plain word");
-                self.send("make folder", &at, self.request(method, &at).await?).await.map(drop)
+                self.send("make folder", &at, self.request(method, self.folder_url(&at)).await?).await.map(drop)
             }
             .boxed()
         })
         .await
+    }
+
+    /// The protocol removes a folder with all that is in it (RFC 4918, section 9.6.1): it is looked at first.
+    async fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        let call = "remove folder";
+        if self.look(call, path).await?.kind != EntryKind::Folder {
+            return Err(self.error(PlaceErrorKind::Unsupported, call, path, "it is no folder"));
+        }
+        if self.list(path, Depth::One).next().await.transpose()?.is_some() {
+            return Err(self.error(PlaceErrorKind::Exists, call, path, "something lies in it"));
+        }
+        let _slot = self.slot().await;
+        self.send(call, path, self.request(Method::DELETE, self.folder_url(path)).await?).await.map(drop)
     }
 }

@@ -1,8 +1,13 @@
 //! The book.
 
-use axum::{Json, extract::State, http::StatusCode};
+use axum::{
+    Json,
+    extract::State,
+    http::{StatusCode, header},
+    response::IntoResponse,
+};
 use wetbank_client as api;
-use wetbank_engine::{ChangeKind, EngineError};
+use wetbank_engine::ChangeKind;
 
 use super::{Body, Part, WHO};
 use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
@@ -35,8 +40,8 @@ fn told(diff: wetbank_engine::BookDiff) -> api::BookDiff {
 
 /// The book in force, as one text.
 #[utoipa::path(get, path = "/book", tag = "book", responses((status = 200, body = String, content_type = "application/toml")))]
-pub(crate) async fn export(_: SignedIn, State(state): State<Shared>) -> Result<String, ApiError> {
-    Ok(state.engine.export_book().await?)
+pub(crate) async fn export(_: SignedIn, State(state): State<Shared>) -> Result<impl IntoResponse, ApiError> {
+    Ok(([(header::CONTENT_TYPE, "application/toml")], state.engine.export_book().await?))
 }
 
 /// The JSON Schema of the book.
@@ -53,7 +58,7 @@ pub(crate) async fn check(
     Body(book): Body<api::ProposedBook>,
 ) -> Result<StatusCode, ApiError> {
     let (files, whole) = files(book);
-    state.engine.check_book(&files, whole).map_err(EngineError::Book)?;
+    state.engine.check_book(&files, whole).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -69,7 +74,7 @@ pub(crate) async fn diff(
 }
 
 /// Test the places that a proposed book adds or changes; nothing is changed.
-#[utoipa::path(post, path = "/book/test", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = [api::TestedSection]), (status = 422, body = api::Problem)))]
+#[utoipa::path(post, path = "/book/test", operation_id = "test_book", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = [api::TestedSection]), (status = 422, body = api::Problem)))]
 pub(crate) async fn test(
     _: SignedIn,
     State(state): State<Shared>,

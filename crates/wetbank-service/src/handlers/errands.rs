@@ -75,7 +75,9 @@ pub(crate) async fn signal(
         Ok(run) => Ok((StatusCode::ACCEPTED, Json(api::Started { run, item: None }))),
         Err(SignalRefusal::Engine(error)) => Err(error.into()),
         Err(refusal) => {
-            tracing::warn!(%rule, %refusal, "a signal was refused");
+            // What a stranger writes into the address must not look like lines of the log.
+            let rule: String = rule.escape_debug().take(100).collect();
+            tracing::warn!(rule, %refusal, "a signal was refused");
             let (status, code) = match &refusal {
                 SignalRefusal::Unproved => (StatusCode::UNAUTHORIZED, "unproved"),
                 SignalRefusal::Stale(_) => (StatusCode::FORBIDDEN, "stale"),

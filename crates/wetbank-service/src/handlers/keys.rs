@@ -1,6 +1,7 @@
 //! Secrets and OpenPGP keys. A secret's value goes in and never comes out.
 
 use axum::{Json, extract::State, http::StatusCode};
+use base64::{Engine as _, prelude::BASE64_STANDARD};
 use secrecy::SecretString;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -76,7 +77,13 @@ pub(crate) async fn import_key(
     Body(body): Body<api::ImportKey>,
 ) -> Result<Json<api::Key>, ApiError> {
     let passphrase = body.passphrase.map(SecretString::from);
-    let key = state.engine.import_key(&name, body.text.as_bytes(), passphrase.as_ref()).await?;
+    let export = match body.base64 {
+        Some(text) => BASE64_STANDARD
+            .decode(text.trim())
+            .map_err(|error| ApiError::bad(format!("the key's base64 cannot be read: {error}")))?,
+        None => body.text.into_bytes(),
+    };
+    let key = state.engine.import_key(&name, &export, passphrase.as_ref()).await?;
     Ok(Json(map::key(key)))
 }
 

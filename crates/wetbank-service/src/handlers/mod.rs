@@ -11,7 +11,11 @@ pub(crate) mod runs;
 pub(crate) mod sign_in;
 pub(crate) mod status;
 
-use axum::extract::{FromRequest, FromRequestParts};
+use axum::{
+    extract::{FromRequest, FromRequestParts},
+    http::request::Parts,
+};
+use serde::de::DeserializeOwned;
 
 use crate::error::ApiError;
 
@@ -21,14 +25,36 @@ use crate::error::ApiError;
 pub(crate) struct Body<T>(pub T);
 
 /// A query whose rejection is a problem like all others.
-#[derive(FromRequestParts)]
-#[from_request(via(axum::extract::Query), rejection(ApiError))]
 pub(crate) struct Asked<T>(pub T);
 
 /// Path parts whose rejection is a problem like all others.
-#[derive(FromRequestParts)]
-#[from_request(via(axum::extract::Path), rejection(ApiError))]
 pub(crate) struct Part<T>(pub T);
+
+/// No name and no text has a zero byte; what has one is a mistake or an attack.
+fn without_zero(text: &str) -> Result<(), ApiError> {
+    if text.contains("%00") || text.contains('\0') {
+        return Err(ApiError::bad("the address has a zero byte (%00), which no name has"));
+    }
+    Ok(())
+}
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Asked<T> {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        without_zero(parts.uri.query().unwrap_or_default())?;
+        Ok(Self(axum::extract::Query::from_request_parts(parts, state).await?.0))
+    }
+}
+
+impl<S: Send + Sync, T: DeserializeOwned + Send> FromRequestParts<S> for Part<T> {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        without_zero(parts.uri.path())?;
+        Ok(Self(axum::extract::Path::from_request_parts(parts, state).await?.0))
+    }
+}
 
 /// Who changes the book, until there are users.
 pub(crate) const WHO: &str = "the local user";

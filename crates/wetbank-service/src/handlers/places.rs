@@ -26,6 +26,7 @@ pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec
 
 fn keys_of(new: api::NewPlace) -> NewPlaceKeys {
     let value = |value| match value {
+        api::KeyValue::Flag(flag) => NewPlaceValue::Flag(flag),
         api::KeyValue::Number(number) => NewPlaceValue::Number(number),
         api::KeyValue::Text(text) => NewPlaceValue::Text(text),
     };
@@ -68,7 +69,7 @@ pub(crate) async fn add(
 }
 
 /// Test a place step by step, as the service. With `confirm`, what its server shows is confirmed first.
-#[utoipa::path(post, path = "/places/{name}/test", tag = "places", params(("name" = String, Path)), request_body = api::TestPlace, responses((status = 200, body = api::TestedPlace), (status = 404, body = api::Problem)))]
+#[utoipa::path(post, path = "/places/{name}/test", operation_id = "test_place", tag = "places", params(("name" = String, Path)), request_body = api::TestPlace, responses((status = 200, body = api::TestedPlace), (status = 404, body = api::Problem)))]
 pub(crate) async fn test(
     _: SignedIn,
     State(state): State<Shared>,

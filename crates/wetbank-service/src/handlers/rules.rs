@@ -49,6 +49,7 @@ pub(crate) async fn rule(
         below: live.rule.starts.arrival.as_ref().is_some_and(|arrival| arrival.files.deep),
         firings: state.engine.firings(&live.rule.name, FIRINGS).into_iter().map(map::time).collect(),
         signal,
+        troubles: state.engine.troubles_of(&live.rule).into_iter().map(map::warning).collect(),
         branches: map::branches(journal, &live.rule, now).await?,
         versions: versions
             .into_iter()

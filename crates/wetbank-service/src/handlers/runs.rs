@@ -4,7 +4,8 @@ use axum::{Json, extract::State, http::StatusCode};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
-use wetbank_journal::{HoldRecord, RunFilter};
+use wetbank_engine::Arrangement;
+use wetbank_journal::{HoldRecord, Journal, RunFilter, TraceRecord};
 
 use super::{Asked, Body, Part};
 use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
@@ -12,6 +13,10 @@ use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
 /// Items shown with a run.
 const ITEMS: u32 = 200;
 const PAGE: u32 = 50;
+/// What was made of a traced item, at most so much of each.
+const MADE: u32 = 10;
+/// A parcel of parcels is followed so far.
+const DEEPEST: u32 = 3;
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -56,7 +61,7 @@ pub(crate) async fn run(
         let attempts = journal.attempts(item.id).await?;
         let hold = journal.holds(Some(item.id + 1), 1).await?.into_iter().find(|hold| hold.item == item.id);
         let hold = hold.map(|hold: HoldRecord| map::hold(&arrangement, hold));
-        items.push(map::item(&arrangement, &run.rule, item, attempts, hold));
+        items.push(map::item(&arrangement, (&run.rule, run.version), item, attempts, hold));
     }
     Ok(Json(api::Run {
         id: run.id,
@@ -74,13 +79,14 @@ pub(crate) async fn run(
 }
 
 /// Stop a run: what is not at its end is held.
-#[utoipa::path(post, path = "/runs/{id}/stop", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::Affected), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+#[utoipa::path(post, path = "/runs/{id}/stop", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::StoppedRun), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn stop(
     _: SignedIn,
     State(state): State<Shared>,
     Part(id): Part<i64>,
-) -> Result<Json<api::Affected>, ApiError> {
-    Ok(Json(api::Affected { items: state.engine.stop_run(id).await? }))
+) -> Result<Json<api::StoppedRun>, ApiError> {
+    let wetbank_engine::StoppedRun { held, ended, stopping } = state.engine.stop_run(id).await?;
+    Ok(Json(api::StoppedRun { held, ended, stopping }))
 }
 
 /// Go on with what is held or waits in a run.
@@ -166,22 +172,46 @@ pub(crate) async fn trace(
         return Err(ApiError::bad("a trace needs at least three characters of the name"));
     }
     let (journal, arrangement) = (state.engine.journal(), state.engine.arrangement());
-    let mut found = Vec::new();
+    let mut items = Vec::new();
     for one in journal.trace(text, query.limit.unwrap_or(PAGE)).await? {
-        let hops = journal.attempts(one.item).await?.into_iter().map(map::attempt).collect();
-        found.push(api::Traced {
-            item: one.item,
-            run: one.run,
-            title: map::title(&arrangement, &one.rule),
-            rule: one.rule,
-            file: one.file.to_string(),
-            size: one.size,
-            state: one.state.as_str().to_owned(),
-            why: one.why,
-            taken: map::time(one.taken),
-            ended: one.ended.map(map::time),
-            hops,
-        });
+        items.push(traced(journal, &arrangement, one, DEEPEST).await?);
     }
-    Ok(Json(api::Traces { found }))
+    Ok(Json(api::Traces { items }))
+}
+
+/// An item with what was done with it, and with what was made of it so many times.
+async fn traced(
+    journal: &Journal,
+    arrangement: &Arrangement,
+    one: TraceRecord,
+    deeper: u32,
+) -> Result<api::Traced, ApiError> {
+    let hops: Vec<_> = journal.attempts(one.item).await?.into_iter().map(map::attempt).collect();
+    // What was made of many files is called as its first step named it.
+    let is_unnamed = one.file.path.name_text() == format!("together-{}", one.run);
+    let named = hops.iter().find_map(|hop| hop.target.clone()).filter(|_| is_unnamed);
+    let size = if is_unnamed { hops.iter().find_map(|hop| hop.size).unwrap_or(one.size) } else { one.size };
+    let (mut made, mut more) = (Vec::new(), false);
+    if deeper > 0 {
+        let results = journal.made_of(one.item, MADE + 1).await?;
+        more = results.len() > MADE as usize;
+        for result in results.into_iter().take(MADE as usize) {
+            made.push(Box::pin(traced(journal, arrangement, result, deeper - 1)).await?);
+        }
+    }
+    Ok(api::Traced {
+        item: one.item,
+        run: one.run,
+        title: map::title(arrangement, &one.rule),
+        rule: one.rule,
+        file: named.unwrap_or_else(|| one.file.to_string()),
+        size,
+        state: one.state.as_str().to_owned(),
+        why: one.why,
+        taken: map::time(one.taken),
+        ended: one.ended.map(map::time),
+        hops,
+        made,
+        more,
+    })
 }

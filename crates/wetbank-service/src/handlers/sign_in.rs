@@ -66,10 +66,15 @@ pub(crate) async fn back(State(state): State<Shared>, Query(answer): Query<Answe
         (_, error) => Err(error.unwrap_or_else(|| "nothing".to_owned())),
     };
     let to = match state.engine.answered_on_page(&answer.state, said).await {
-        Ok(place) => format!("/places/{place}?test=now"),
+        Ok((place, Ok(()))) => format!("/places/{place}?test=now"),
+        // The place's page tells why.
+        Ok((place, Err(error))) => {
+            tracing::warn!(%place, %error, "nobody signed in");
+            format!("/places/{place}")
+        }
         Err(error) => {
             tracing::warn!(%error, "nobody signed in");
-            "/places?sign-in=failed".to_owned()
+            "/places".to_owned()
         }
     };
     Redirect::to(&to).into_response()

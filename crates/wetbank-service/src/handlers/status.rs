@@ -8,6 +8,8 @@ use axum::{
 };
 use jiff::Timestamp;
 use wetbank_client as api;
+use wetbank_core::{ItemState, Position};
+use wetbank_engine::{Arrangement, Engine, Moving};
 
 use super::Body;
 use crate::{
@@ -16,7 +18,7 @@ use crate::{
     error::ApiError,
     map,
     router::Shared,
-    way,
+    way::{self, At},
 };
 
 /// Trade the token for a session cookie.
@@ -41,6 +43,35 @@ pub(crate) async fn sign_out(_: SignedIn) -> Response {
 
 /// So many firings to come are told.
 const FIRINGS: usize = 8;
+/// So many files that move are told.
+const MOVING: usize = 50;
+
+/// A file that moves; nothing if it came to rest meanwhile.
+async fn moved(engine: &Engine, arrangement: &Arrangement, moving: Moving) -> Result<Option<api::Moving>, ApiError> {
+    let journal = engine.journal();
+    let Some(work) = journal.work(moving.item).await? else { return Ok(None) };
+    let attempts = journal.attempts(moving.item).await?;
+    let rule = (moving.rule.as_str(), work.version);
+    let branch = map::branch(arrangement, rule, i64::try_from(moving.branch).ok());
+    let position = Position::from_code(Some(moving.branch), moving.step);
+    let at = At { kind: work.kind, state: ItemState::Working, position };
+    let to = branch.and_then(way::target);
+    Ok(Some(api::Moving {
+        run: moving.run,
+        item: moving.item,
+        rule: moving.rule.to_string(),
+        title: map::title(arrangement, moving.rule.as_str()),
+        file: moving.file.path.to_string(),
+        branch: moving.branch,
+        step: moving.step,
+        steps: way::item(branch, &at, &attempts),
+        from: moving.file.place.to_string(),
+        to: to.unwrap_or_else(|| moving.file.place.to_string()),
+        done: moving.bytes(),
+        total: moving.total,
+        since: map::time(moving.since),
+    }))
+}
 
 /// How things stand: what moves, what waits, the day's traffic.
 #[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = api::Status)))]
@@ -50,30 +81,10 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
     let counts = engine.journal().open_counts().await?;
     let count = |state: &str| counts.iter().filter(|c| c.state == state).map(|c| c.count).sum();
     let now = Timestamp::now();
-    let moving = engine
-        .moving()
-        .into_iter()
-        .take(50)
-        .map(|moving| {
-            let branch = map::branch(&arrangement, moving.rule.as_str(), i64::try_from(moving.branch).ok());
-            let to = branch.and_then(way::target);
-            api::Moving {
-                run: moving.run,
-                item: moving.item,
-                rule: moving.rule.to_string(),
-                title: map::title(&arrangement, moving.rule.as_str()),
-                file: moving.file.path.to_string(),
-                branch: moving.branch,
-                step: moving.step,
-                steps: way::moving(branch, moving.step),
-                from: moving.file.place.to_string(),
-                to: to.unwrap_or_else(|| moving.file.place.to_string()),
-                done: moving.bytes(),
-                total: moving.total,
-                since: map::time(moving.since),
-            }
-        })
-        .collect();
+    let mut moving = Vec::new();
+    for one in engine.moving().into_iter().take(MOVING) {
+        moving.extend(moved(engine, &arrangement, one).await?);
+    }
     Ok(Json(api::Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         started: map::time(engine.started()),
@@ -95,7 +106,7 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
                 at: map::time(firing.at),
             })
             .collect(),
-        warnings: engine.warnings(now).await?.into_iter().map(map::warning).collect(),
+        warnings: engine.troubles().into_iter().chain(engine.warnings(now).await?).map(map::warning).collect(),
         today: state.day.traffic(engine.journal(), now).await?,
     }))
 }

@@ -252,6 +252,12 @@ impl Client {
         done(kind, body)
     }
 
+    /// Removes an empty directory (section 6.6).
+    pub async fn remove_directory(&self, path: &[u8]) -> Result<()> {
+        let (kind, body) = self.path_request(kind::RMDIR, path, |p| p).await?;
+        done(kind, body)
+    }
+
     /// Renames; fails if the target exists (section 6.5).
     pub async fn rename(&self, from: &[u8], to: &[u8]) -> Result<()> {
         let (kind, body) = self.path_request(kind::RENAME, from, |p| p.string(to)).await?;

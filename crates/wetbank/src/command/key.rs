@@ -1,6 +1,7 @@
 use std::path::PathBuf;
 
 use anyhow::{Context, Result};
+use base64::{Engine as _, prelude::BASE64_STANDARD};
 use clap::Subcommand;
 use wetbank_client::{Client, ImportKey, Key, segment};
 
@@ -53,10 +54,15 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             })?;
         }
         Verb::Import { key, file, passphrase } => {
-            let text = std::fs::read_to_string(&file)
-                .with_context(|| format!("{} cannot be read as an armoured key", file.display()))?;
+            let export = std::fs::read(&file).with_context(|| format!("{} cannot be read", file.display()))?;
+            // Without armour it is no text.
+            let (text, base64) = match String::from_utf8(export) {
+                Ok(text) => (text, None),
+                Err(bytes) => (String::new(), Some(BASE64_STANDARD.encode(bytes.as_bytes()))),
+            };
             let passphrase = if passphrase { Some(read_secret("Passphrase")?) } else { None };
-            let key: Key = client.put(&format!("/keys/{}", segment(&key)), &ImportKey { text, passphrase }).await?;
+            let key: Key =
+                client.put(&format!("/keys/{}", segment(&key)), &ImportKey { text, base64, passphrase }).await?;
             output.show(&key, |key| {
                 line(format!("key {} imported: {} {}", key.name, key.fingerprint, key.users.join(", ")))
             })?;

@@ -27,7 +27,7 @@ pub(crate) enum Verb {
     Test {
         /// Its name
         place: String,
-        /// Write, rename, read back and delete a probe file too
+        /// Write, rename, read back and delete a probe file too, and make, list and remove a folder
         #[arg(long)]
         write: bool,
         /// Confirm the host key or certificate that the server shows: give its fingerprint as the
@@ -150,8 +150,8 @@ pub(crate) struct Add {
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
     /// Sign in with a password, asked for (or read from standard input) and kept as the secret
-    /// NAME-password
-    #[arg(long, conflicts_with = "key_file")]
+    /// NAME-password; with --key-file as well, for a server that asks for both
+    #[arg(long)]
     password: bool,
     /// In place of a password: sign in by agreeing, with this authorization server (webdav)
     #[arg(long, value_name = "URL", conflicts_with_all = ["password", "user"], requires = "client")]
@@ -175,6 +175,13 @@ pub(crate) struct Add {
     /// signed
     #[arg(long)]
     security: Option<String>,
+    /// The server opens the data connections, not we (ftp)
+    #[arg(long)]
+    active: bool,
+    /// Write each file under its own name at once, for a server that lets nobody rename: whoever looks there may see
+    /// half a file (sftp, ftp)
+    #[arg(long)]
+    unstaged: bool,
     /// Connections at once, at most
     #[arg(long)]
     connections: Option<u8>,
@@ -217,10 +224,18 @@ async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     let numbers = [("port", add.port.map(i64::from)), ("connections", add.connections.map(i64::from))];
     let texts = texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), KeyValue::Text(text?))));
     let numbers = numbers.into_iter().filter_map(|(key, number)| Some((key.to_owned(), KeyValue::Number(number?))));
+    let flags = [("active", add.active.then_some(true)), ("staged", add.unstaged.then_some(false))];
+    let flags = flags.into_iter().filter_map(|(key, flag)| Some((key.to_owned(), KeyValue::Flag(flag?))));
     let agreement =
         add.agreement.map(|server| NewAgreement { server, client: add.client.unwrap_or_default(), rights: add.rights });
     let asks = agreement.is_some();
-    let new = NewPlace { name: name.clone(), kind: add.kind, keys: texts.chain(numbers).collect(), secrets, agreement };
+    let new = NewPlace {
+        name: name.clone(),
+        kind: add.kind,
+        keys: texts.chain(numbers).chain(flags).collect(),
+        secrets,
+        agreement,
+    };
     client.post_nothing("/places", &new).await?;
     if asks {
         output.said(&format!("place {name} added; sign in to it with: wetbank place sign-in {name}"))?;

@@ -152,6 +152,10 @@ fn show(rule: &Rule) {
     if !summary.why.is_empty() {
         line(format!("Why: {}", summary.why));
     }
+    for trouble in &rule.troubles {
+        line(format!("! {}", trouble.words()));
+        line(format!("  {}", trouble.remedy));
+    }
     line("");
     let rows = rule.branches.iter().enumerate().map(|(at, b)| {
         let steps: Vec<_> = b.steps.iter().map(step).collect();

@@ -4,7 +4,7 @@ use anyhow::Result;
 use clap::Subcommand;
 use futures_util::StreamExt;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use wetbank_client::{Affected, Client, Item, Retry, Run, RunPage, Status};
+use wetbank_client::{Affected, Client, Item, Retry, Run, RunPage, Status, StoppedRun};
 
 use super::WrongRequest;
 use crate::{
@@ -93,9 +93,16 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             output.show(&run, show)?;
         }
         Verb::Stop { run } => {
-            let stopped: Affected = client.post(&format!("/runs/{run}/stop"), &()).await?;
+            let stopped: StoppedRun = client.post(&format!("/runs/{run}/stop"), &()).await?;
             output.show(&stopped, |stopped| {
-                line(format!("run {run} stopped: {} held; see wetbank hold list", files(stopped.items)));
+                line(format!("run {run} stopped: {} held; see wetbank hold list", files(stopped.held)));
+                if stopped.ended > 0 {
+                    line(format!("{} came to the end before that", files(stopped.ended)));
+                }
+                if stopped.stopping > 0 {
+                    let (still, run) = (files(stopped.stopping), format!("see wetbank run show {run}"));
+                    line(format!("{still} still at work: held at the next safe point, unless done before; {run}"));
+                }
             })?;
         }
         Verb::Retry { run, item } => {

@@ -16,12 +16,15 @@ pub(crate) struct Args {
     /// The programs that rules may run; programs.toml in the data folder if not said
     #[arg(long, value_name = "FILE")]
     pub programs: Option<PathBuf>,
+    /// Make a new vault.key if it is lost: every secret and own key must be given again
+    #[arg(long)]
+    pub new_vault_key: bool,
 }
 
 pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
     let stop = CancellationToken::new();
     stop_on_signal(stop.clone())?;
-    let service = Service::start(&data, args.listen, args.programs).await?;
+    let service = Service::start(&data, args.listen, args.programs, args.new_vault_key).await?;
     eprintln!("Wetbank serves {} from {}", service.url, data.display());
     eprintln!("Open {}", service.link);
     service.run(stop).await?;
@@ -52,8 +55,13 @@ pub(crate) struct Service {
 }
 
 impl Service {
-    pub async fn start(data: &std::path::Path, listen: SocketAddr, programs: Option<PathBuf>) -> Result<Self> {
-        let engine = Engine::start(EngineOptions { data: data.to_owned(), programs }).await?;
+    pub async fn start(
+        data: &std::path::Path,
+        listen: SocketAddr,
+        programs: Option<PathBuf>,
+        new_vault_key: bool,
+    ) -> Result<Self> {
+        let engine = Engine::start(EngineOptions { data: data.to_owned(), programs, new_vault_key }).await?;
         let token = Token::open(data)?;
         let server = match Server::bind(engine.clone(), token, listen).await {
             Ok(server) => server,
@@ -76,9 +84,9 @@ impl Service {
 
     /// Serves until told to stop, then comes to a safe end.
     pub async fn run(self, stop: CancellationToken) -> Result<()> {
-        let result = self.server.run(stop).await;
+        self.server.run(stop).await;
         let _ = std::fs::remove_file(&self.address_file);
         self.engine.stop().await;
-        Ok(result?)
+        Ok(())
     }
 }

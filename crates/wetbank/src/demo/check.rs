@@ -222,7 +222,7 @@ fn zip_with(scene: &Scene, folder: &str, name: &str, plain: &[u8]) -> Result<(St
         let path = entry?.path();
         let _ = fs::remove_dir_all(&out);
         fs::create_dir_all(&out)?;
-        let files = wetbank_archive::unpack(fs::File::open(&path)?, &out, None, wetbank_archive::Limits::default())?;
+        let files = wetbank_archive::unpack(fs::File::open(&path)?, &out, wetbank_archive::Taking::default())?;
         let has =
             files.iter().any(|file| file.name.to_string() == name && fs::read(&file.path).is_ok_and(|c| c == plain));
         fs::remove_dir_all(&out)?;

@@ -322,8 +322,9 @@ impl Scene {
     /// The drawing desk's system says that a tile is ready.
     async fn signal(&self, engine: &Engine, tile: &str) -> Result<()> {
         let (time, body) = (Timestamp::now().as_second().to_string(), format!("{{\"tile\": \"{tile}\"}}"));
-        let proof = signal_proof(DESK_SECRET, &time, body.as_bytes());
-        let call = SignalCall { rule: "tile-ready", time: &time, proof: &proof, body: body.as_bytes() };
+        let rule = "tile-ready";
+        let proof = signal_proof(DESK_SECRET, rule, &time, body.as_bytes());
+        let call = SignalCall { rule, time: &time, proof: &proof, body: body.as_bytes() };
         engine.signal(call).await?;
         Ok(())
     }

@@ -68,6 +68,7 @@ pub(in crate::book) struct Compress {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(in crate::book) struct Expand {
+    pub most: Option<Text>,
     #[serde(rename = "as")]
     pub name: Option<Text>,
 }
@@ -133,6 +134,7 @@ pub(in crate::book) struct Encrypt {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(in crate::book) struct Decrypt {
+    pub most: Option<Text>,
     pub passphrase: Option<SecretRef>,
     #[serde(default)]
     pub signed_by: Vec<String>,

@@ -1,0 +1,77 @@
+//! What is arranged now: rules and places, ready to use.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+use wetbank_core::{Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule};
+use wetbank_places::{Place, PlaceError};
+
+/// A rule in force.
+#[derive(Debug, Clone)]
+pub struct LiveRule {
+    /// The rule.
+    pub rule: Arc<Rule>,
+    /// Its version.
+    pub version: i64,
+    /// Whether it takes files.
+    pub is_on: bool,
+    /// Its text.
+    pub text: Arc<str>,
+    /// When it was changed.
+    pub changed: jiff::Timestamp,
+}
+
+/// A snapshot of everything arranged. Work that began with one may end with the next.
+#[derive(Debug, Clone, Default)]
+pub struct Arrangement {
+    /// Rules in the order they are asked.
+    pub rules: Vec<LiveRule>,
+    /// Partners.
+    pub partners: Vec<Partner>,
+    /// Calendars.
+    pub calendars: Vec<Calendar>,
+    /// Databases.
+    pub databases: Vec<Database>,
+    /// Places by name.
+    pub specs: BTreeMap<Name, PlaceSpec>,
+    /// The limits of places that have any.
+    pub limits: BTreeMap<Name, Limits>,
+    /// The places' texts.
+    pub texts: BTreeMap<Name, String>,
+    /// Places that can be used, or why not.
+    pub(crate) places: HashMap<Name, Result<Arc<dyn Place>, PlaceError>>,
+}
+
+impl Arrangement {
+    /// What a part of a book may name besides what is in it.
+    pub(crate) fn known(&self) -> Known {
+        Known {
+            places: self.specs.keys().cloned().collect(),
+            partners: self.partners.clone(),
+            calendars: self.calendars.clone(),
+            databases: self.databases.iter().map(|database| database.name.clone()).collect(),
+            rules: self.rules.iter().map(|live| live.rule.name.clone()).collect(),
+        }
+    }
+
+    /// A rule by name.
+    pub fn rule(&self, name: &Name) -> Option<&LiveRule> {
+        self.rules.iter().find(|live| live.rule.name == *name)
+    }
+
+    /// A place ready to use.
+    pub fn place(&self, name: &Name) -> Result<Arc<dyn Place>, PlaceError> {
+        match self.places.get(name) {
+            Some(place) => place.clone(),
+            None => Err(PlaceError {
+                kind: wetbank_places::PlaceErrorKind::NoPlace,
+                place: name.clone(),
+                call: "use",
+                path: wetbank_core::RelPath::root(),
+                detail: String::new(),
+            }),
+        }
+    }
+}

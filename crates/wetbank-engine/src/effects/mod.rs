@@ -1,0 +1,32 @@
+//! What steps do. Each effect is given places, keys, the work folder and its attempt, and answers what came of it;
+//! of the journal it sees no more than what an attempt says there.
+
+mod archive;
+mod base;
+mod convert;
+mod errands;
+mod letters;
+mod mail;
+mod making;
+mod means;
+mod names;
+mod outcome;
+mod reading;
+mod recover;
+mod relocate;
+mod send;
+mod sign;
+mod step;
+mod transfer;
+mod watched;
+
+pub(crate) use base::base;
+pub(crate) use letters::{mailbox, path as letter_path};
+pub(crate) use means::{Effects, Slots, WorkFolder};
+pub use outcome::REMOVED;
+pub(crate) use outcome::{Attempt, EVENT, FailureKind, Fault, GONE, Hand, StepDone, StepFailure, about, about_run};
+pub(crate) use reading::{Reading, Source};
+pub(crate) use recover::{Found, recover};
+pub(crate) use relocate::Then;
+pub(crate) use send::written;
+pub(crate) use step::AtStep;

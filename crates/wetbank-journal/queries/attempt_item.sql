@@ -1,1 +1,0 @@
-SELECT item FROM attempt WHERE id = ?1

@@ -1,0 +1,1 @@
+SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM pgp_key WHERE sealed IS NOT NULL) AS "sealed!: i64"

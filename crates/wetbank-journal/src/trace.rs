@@ -1,0 +1,106 @@
+//! Finding files by a part of a name that they ever had, or by a checksum, and what was made of them.
+
+use std::collections::BTreeSet;
+
+use wetbank_core::FilePath;
+
+use crate::{Journal, JournalError, TraceRecord, history::PAGE, records};
+
+/// The index of names knows threes of letters and finds nothing shorter.
+const SHORTEST: usize = 3;
+/// Names compared at once.
+const COMPARED: i64 = 500;
+/// Names compared at most: of so many that only look alike the rest is not looked at.
+const LOOK_ALIKES: usize = 100_000;
+
+impl Journal {
+    /// Items that have the text in their name, or in a name that they were given on their way, in any case;
+    /// or one of whose SHA-256 checksums begins with it. Newest first.
+    pub async fn trace(&self, text: &str, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
+        let limit = limit.clamp(1, PAGE);
+        let mut items = BTreeSet::new();
+        if text.chars().count() >= SHORTEST {
+            for given in [false, true] {
+                items.extend(self.named(text, given, limit as usize).await?);
+            }
+        }
+        if text.len() >= 8 && text.bytes().all(|b| b.is_ascii_hexdigit()) {
+            let start = text.to_ascii_lowercase();
+            let end = format!("{start}g");
+            let found = sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end, limit);
+            items.extend(found.fetch_all(&self.read).await?);
+        }
+        let mut found = Vec::with_capacity(items.len().min(limit as usize));
+        for item in items.into_iter().rev().take(limit as usize) {
+            let row = sqlx::query_file_as!(TraceRow, "queries/trace_item.sql", item).fetch_optional(&self.read).await?;
+            found.extend(row.map(TraceRow::into_record).transpose()?);
+        }
+        Ok(found)
+    }
+
+    /// What was made of an item, in its order, at most so many.
+    pub async fn made_of(&self, item: i64, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
+        let asked = sqlx::query_file_as!(TraceRow, "queries/made_of.sql", item, limit);
+        let rows = asked.fetch_all(&self.read).await?;
+        rows.into_iter().map(|row| row.into_record().map_err(JournalError::from)).collect()
+    }
+
+    /// The newest items that have the text in their own name, or in one that was given to them.
+    async fn named(&self, text: &str, given: bool, limit: usize) -> Result<BTreeSet<i64>, JournalError> {
+        // Without `detail` FTS5 knows no phrases: every three of letters is asked for, and the names that have
+        // all of them are compared.
+        let letters: Vec<char> = text.chars().collect();
+        let threes = letters.windows(SHORTEST);
+        let threes = threes.map(|three| format!("\"{}\"", three.iter().collect::<String>().replace('"', "\"\"")));
+        let query = threes.collect::<Vec<_>>().join(" AND ");
+        let wanted = text.to_lowercase();
+        let (mut found, mut before, mut compared) = (BTreeSet::new(), i64::MAX, 0);
+        while found.len() < limit && compared < LOOK_ALIKES {
+            let rows: Vec<(i64, i64, Vec<u8>)> = if given {
+                let asked = sqlx::query_file!("queries/names_of_attempts.sql", query, before, COMPARED);
+                let rows = asked.fetch_all(&self.read).await?;
+                rows.into_iter().map(|row| (row.rowid, row.item, row.path)).collect()
+            } else {
+                let asked = sqlx::query_file!("queries/names_of_items.sql", query, before, COMPARED);
+                let rows = asked.fetch_all(&self.read).await?;
+                rows.into_iter().map(|row| (row.rowid, row.item, row.path)).collect()
+            };
+            let Some((last, ..)) = rows.last() else { break };
+            (before, compared) = (*last, compared + rows.len());
+            let named = |path: &[u8]| records::path(path).to_string().to_lowercase().contains(&wanted);
+            let items = rows.iter().filter(|(.., path)| named(path)).map(|(_, item, _)| *item);
+            found.extend(items.take(limit));
+        }
+        Ok(found)
+    }
+}
+
+struct TraceRow {
+    id: i64,
+    run: i64,
+    rule: String,
+    place: String,
+    path: Vec<u8>,
+    size: i64,
+    state: String,
+    why: Option<String>,
+    taken: i64,
+    ended: Option<i64>,
+}
+
+impl TraceRow {
+    fn into_record(self) -> Result<TraceRecord, sqlx::Error> {
+        let file: FilePath = records::file(&self.place, &self.path)?;
+        Ok(TraceRecord {
+            item: self.id,
+            run: self.run,
+            rule: self.rule,
+            file,
+            size: self.size.cast_unsigned(),
+            state: records::state(&self.state),
+            why: self.why,
+            taken: records::time(self.taken),
+            ended: self.ended.map(records::time),
+        })
+    }
+}

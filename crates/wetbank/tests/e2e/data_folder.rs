@@ -1,0 +1,59 @@
+//! What a data folder must have before the service starts on it.
+
+use std::{
+    fs,
+    process::{Command, Output},
+};
+
+use crate::support::Office;
+
+/// Starts the service, which is to end by itself, and soon.
+fn starts(office: &Office, more: &[&str]) -> Output {
+    let mut command = Command::new("timeout");
+    command.args(["10", env!("CARGO_BIN_EXE_wetbank"), "serve", "--listen", "127.0.0.1:0", "--data"]);
+    command.arg(office.data()).args(more).output().unwrap()
+}
+
+#[test]
+fn a_missing_key_of_the_vault_stops_the_start_as_long_as_there_are_secrets() {
+    let mut office = Office::open();
+    office.stop();
+    let key = office.data().join("vault.key");
+    // Without a secret nothing is lost with it.
+    fs::remove_file(&key).unwrap();
+    office.start();
+    assert!(office.wetbank_with(&["secret", "set", "tide"], "grey heron").status.success());
+    office.stop();
+    let kept = fs::read(&key).unwrap();
+    fs::remove_file(&key).unwrap();
+    let refused = starts(&office, &[]);
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(
+        !refused.status.success() && said.contains("vault.key is missing") && said.contains("--new-vault-key"),
+        "{said}"
+    );
+    assert!(!key.exists(), "none is made in silence");
+    // Put back, everything opens as before.
+    fs::write(&key, kept).unwrap();
+    fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    office.start();
+    assert_eq!(office.json(&["secret", "list"]).to_string().matches("tide").count(), 1);
+}
+
+#[test]
+fn a_damaged_journal_stops_the_start_and_is_told_with_what_to_do() {
+    let mut office = Office::open();
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    office.book("[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n");
+    office.stop();
+    let journal = office.data().join("journal.db");
+    let mut bytes = fs::read(&journal).unwrap();
+    for page in bytes.chunks_mut(4096).skip(3).step_by(4) {
+        page.fill(0xA5);
+    }
+    fs::write(&journal, &bytes).unwrap();
+    let refused = starts(&office, &[]);
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(!refused.status.success() && said.contains("is damaged") && said.contains("Keep a copy"), "{said}");
+    assert!(fs::read(&journal).unwrap() == bytes);
+}

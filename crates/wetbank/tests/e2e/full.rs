@@ -1,0 +1,93 @@
+//! The disk on which the service keeps its records is full.
+
+use std::{
+    fs,
+    io::Write,
+    process::Command,
+    time::{Duration, Instant},
+};
+
+use crate::support::{Office, leftovers, names, office, wait_for};
+use wetbank_testbed::SmallDisk;
+
+const KEEP: &str = r#"
+[rule.keep]
+starts = { arrival = { place = "office", folder = "in" } }
+[[rule.keep.branch]]
+steps = [ { copy = { to = "archive" } } ]
+original = "delete"
+"#;
+
+/// An office whose records lie on a disk of a few MiB; nothing where none can be mounted.
+fn on_a_small_disk() -> Option<(Office, SmallDisk)> {
+    let mut office = office(KEEP);
+    office.stop();
+    let (data, aside) = (office.data(), office.path("aside"));
+    fs::rename(&data, &aside).unwrap();
+    fs::create_dir(&data).unwrap();
+    let disk = SmallDisk::over(&data, 8 << 10)?;
+    let copied = Command::new("cp").args(["-a", "-T"]).arg(&aside).arg(&data).status().unwrap();
+    assert!(copied.success());
+    office.start();
+    Some((office, disk))
+}
+
+/// Takes all the room that is left.
+fn fill(office: &Office) {
+    let mut filler = fs::File::create(office.data().join("filler")).unwrap();
+    while filler.write_all(&[0; 512]).is_ok() {}
+}
+
+fn make_room(office: &Office) {
+    fs::remove_file(office.data().join("filler")).unwrap();
+}
+
+#[test]
+fn what_comes_while_the_records_have_no_room_is_taken_in_once_they_have() {
+    let Some((office, _disk)) = on_a_small_disk() else { return };
+    fill(&office);
+    for number in 0..40 {
+        office.put(&format!("office/in/{number}.csv"), b"levels");
+    }
+    wait_for("the service says so", || {
+        let status = office.json(&["status"]);
+        status["warnings"].to_string().contains("the journal cannot be written").then_some(())
+    });
+    assert!(names(&office.path("archive")).len() <= office.runs().len(), "nothing is done that cannot be recorded");
+    // Nothing else comes that would call attention to them.
+    make_room(&office);
+    let since = Instant::now();
+    wait_for("all arrive", || (names(&office.path("archive")).len() == 40).then_some(()));
+    assert!(since.elapsed() < Duration::from_secs(20), "not only when the whole folder is looked through again");
+    office.wait_idle();
+    assert!(office.holds().is_empty() && names(&office.path("office/in")).is_empty());
+    assert_eq!(office.runs().len(), 40);
+}
+
+#[test]
+fn a_disk_that_fills_up_in_the_midst_of_the_work_loses_no_file_and_doubles_none() {
+    let Some((mut office, _disk)) = on_a_small_disk() else { return };
+    for round in 0..4u64 {
+        for number in 0..30 {
+            office.put(&format!("office/in/{round}-{number}.csv"), b"levels");
+        }
+        std::thread::sleep(Duration::from_millis(20 + 30 * round));
+        fill(&office);
+        std::thread::sleep(Duration::from_millis(300));
+        if round == 2 {
+            office.kill();
+            make_room(&office);
+            office.start();
+        } else {
+            make_room(&office);
+        }
+    }
+    wait_for("all arrive", || {
+        assert!(office.holds().is_empty(), "{:?}", office.holds());
+        (names(&office.path("archive")).len() == 120).then_some(())
+    });
+    office.wait_idle();
+    wait_for("every original is gone", || names(&office.path("office/in")).is_empty().then_some(()));
+    assert_eq!(office.runs().len(), 120);
+    assert!(leftovers(office.folder.path()).is_empty());
+}

@@ -1,0 +1,43 @@
+//! The real binary, talked to through its command line, its API and its console. One program for all tests: it is
+//! linked once, and a test that waits keeps no other waiting.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod support;
+
+mod api;
+mod arrangements;
+mod arriving;
+mod by_hand;
+mod chain;
+mod changes;
+mod clock;
+mod console;
+mod data_folder;
+mod delivery;
+mod described;
+mod drive;
+mod errands;
+mod flow;
+mod full;
+mod gathering;
+mod hostile;
+mod jobs;
+mod kill;
+mod kinds;
+mod letters;
+mod looking;
+mod lost_answers;
+mod many_names;
+mod odd_servers;
+mod packing;
+mod partners;
+#[cfg(target_arch = "x86_64")]
+mod refusals;
+mod server;
+mod signals;
+mod starting;
+#[cfg(target_arch = "x86_64")]
+mod stops;
+mod tracing;
+mod writers;
