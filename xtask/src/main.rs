@@ -5,8 +5,10 @@
 
 mod bench;
 mod browser;
+mod lints;
 mod screenshots;
 mod setup;
+mod slowest;
 mod steps;
 
 use anyhow::{Result, bail};

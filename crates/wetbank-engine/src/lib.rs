@@ -24,6 +24,7 @@ mod outbox;
 mod queue;
 mod record;
 mod runner;
+mod tidy;
 
 pub use arranged::book::{BookChange, BookDiff, ChangeKind};
 pub use arranged::{Arrangement, LiveRule};

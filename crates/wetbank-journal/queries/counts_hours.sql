@@ -1,2 +1,2 @@
-SELECT (ended - ?1) / 3600000 AS "hour!: i64", state, count(*) AS "count!: i64", sum(size) AS "bytes!: i64"
-FROM item WHERE ended >= ?2 AND ended < ?3 AND kind <> 'find' GROUP BY 1, 2
+SELECT (quarter * 900000 - ?1) / 3600000 AS "hour!: i64", state, sum(items) AS "count!: i64", sum(bytes) AS "bytes!: i64"
+FROM tally WHERE quarter >= ?1 / 900000 AND quarter <= ?2 / 900000 GROUP BY 1, 2

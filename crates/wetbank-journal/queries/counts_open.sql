@@ -1,2 +1,1 @@
-SELECT state AS "state!", count(*) AS "count!: i64" FROM item
-WHERE state IN ('queued', 'working', 'waiting', 'joining', 'held') GROUP BY state
+SELECT state AS "state!", sum(items) AS "count!: i64" FROM standing WHERE items > 0 GROUP BY state

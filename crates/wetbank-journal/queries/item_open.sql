@@ -2,6 +2,6 @@ SELECT i.id AS "id!", i.run, i.rule, r.version, i.kind, i.place, i.path, i.finge
        i.hand, i.failures, i.due, i.depth, i.taken, r.cause, r.about, r.started,
        EXISTS (SELECT 1 FROM attempt a WHERE a.item = i.id AND (a.outcome = 'going' OR a.intent IS NOT NULL))
          AS "unclear!: bool"
-FROM item i JOIN run r ON r.id = i.run
+FROM item i INDEXED BY item_to_do JOIN run r ON r.id = i.run
 WHERE i.state IN ('queued', 'working', 'waiting') AND i.id > ?1
 ORDER BY i.id LIMIT ?2

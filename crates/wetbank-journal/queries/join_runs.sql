@@ -1,2 +1,1 @@
-SELECT DISTINCT run FROM item
-WHERE state = 'joining' AND state IN ('queued', 'working', 'waiting', 'joining', 'held')
+SELECT DISTINCT run FROM item WHERE state = 'joining'

@@ -1,2 +1,2 @@
-SELECT (started - ?2) / 86400000 AS "day!: i64", state, count(*) AS "count!: i64"
-FROM run WHERE rule = ?1 AND started >= ?2 GROUP BY 1, 2
+SELECT (quarter * 900000 - ?2) / 86400000 AS "day!: i64", state, sum(runs) AS "count!: i64"
+FROM begun WHERE rule = ?1 AND quarter >= ?2 / 900000 AND runs > 0 GROUP BY 1, 2

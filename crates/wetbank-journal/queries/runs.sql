@@ -1,8 +1,7 @@
-SELECT r.id AS "id!", r.rule, r.cause, r.started, r.ended, r.state, coalesce(i.why, r.why) AS "why?: String",
-       (SELECT count(*) FROM item WHERE run = r.id AND kind <> 'find') AS "items!: i64",
+SELECT r.id AS "id!", r.rule, r.cause, r.started, r.ended, r.state, coalesce(i.why, r.why) AS "why?: String", r.items,
        i.path AS "path?", i.size AS "size?"
 FROM run r
 LEFT JOIN item i ON i.id = coalesce((SELECT min(id) FROM item WHERE run = r.id AND kind <> 'find'),
                                     (SELECT min(id) FROM item WHERE run = r.id))
-WHERE r.id < ?1 AND (?2 = '' OR r.rule = ?2) AND (?3 = '' OR r.state = ?3)
-ORDER BY r.id DESC LIMIT ?4
+WHERE r.id < ?1
+ORDER BY r.id DESC LIMIT ?2

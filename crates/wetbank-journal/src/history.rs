@@ -5,7 +5,7 @@ use wetbank_core::FilePath;
 
 use crate::{
     AttemptRecord, Count, HoldRecord, HourCount, ItemRecord, Journal, JournalError, RunFilter, RunRecord, RunSummary,
-    records,
+    bulk, records,
 };
 
 /// The longest page of anything.
@@ -22,24 +22,28 @@ impl Journal {
     /// Runs, newest first.
     pub async fn runs(&self, filter: &RunFilter) -> Result<Vec<RunSummary>, JournalError> {
         let before = filter.before.unwrap_or(i64::MAX);
-        let (rule, state) = (filter.rule.as_deref().unwrap_or(""), filter.state.as_deref().unwrap_or(""));
         let limit = filter.limit.clamp(1, PAGE);
-        let rows = sqlx::query_file!("queries/runs.sql", before, rule, state, limit).fetch_all(&self.read).await?;
-        Ok(rows
-            .into_iter()
-            .map(|row| RunSummary {
-                id: row.id,
-                rule: row.rule,
-                cause: row.cause,
-                started: records::time(row.started),
-                ended: row.ended.map(records::time),
-                state: row.state,
-                items: row.items,
-                first_path: row.path.as_deref().map(records::path),
-                first_size: row.size.unwrap_or(0).cast_unsigned(),
-                why: row.why,
-            })
-            .collect())
+        // Each filter is a question of its own, so that each has its index.
+        let rows = match (&filter.rule, &filter.state) {
+            (None, None) => {
+                let asked = sqlx::query_file_as!(RunRow, "queries/runs.sql", before, limit);
+                asked.fetch_all(&self.read).await?
+            }
+            (Some(rule), None) => {
+                let asked = sqlx::query_file_as!(RunRow, "queries/runs_of_rule.sql", before, limit, rule);
+                asked.fetch_all(&self.read).await?
+            }
+            (None, Some(state)) => {
+                let asked = sqlx::query_file_as!(RunRow, "queries/runs_in_state.sql", before, limit, state);
+                asked.fetch_all(&self.read).await?
+            }
+            (Some(rule), Some(state)) => {
+                let asked =
+                    sqlx::query_file_as!(RunRow, "queries/runs_of_rule_in_state.sql", before, limit, rule, state);
+                asked.fetch_all(&self.read).await?
+            }
+        };
+        Ok(rows.into_iter().map(RunRow::into_summary).collect())
     }
 
     /// One run.
@@ -84,27 +88,16 @@ impl Journal {
 
     /// The attempts of an item, oldest first.
     pub async fn attempts(&self, item: i64) -> Result<Vec<AttemptRecord>, JournalError> {
-        let rows = sqlx::query_file!("queries/item_attempts.sql", item).fetch_all(&self.read).await?;
-        rows.into_iter()
-            .map(|row| {
-                Ok(AttemptRecord {
-                    id: row.id,
-                    position: records::position(Some(0), row.step),
-                    kind: row.kind,
-                    number: row.number,
-                    began: records::time(row.began),
-                    ended: row.ended.map(records::time),
-                    outcome: row.outcome,
-                    target: optional_file(row.place.as_deref(), row.path.as_deref())?,
-                    size: row.size.map(i64::cast_unsigned),
-                    sha256: row.sha256,
-                    blake3: row.blake3,
-                    code: row.code,
-                    message: row.message,
-                    remedy: row.remedy,
-                })
-            })
-            .collect()
+        let rows = sqlx::query_file_as!(AttemptRow, "queries/item_attempts.sql", item).fetch_all(&self.read).await?;
+        rows.into_iter().map(AttemptRow::into_record).collect()
+    }
+
+    /// The attempts of several items, oldest first, each with its item.
+    pub async fn attempts_of(&self, items: &[i64]) -> Result<Vec<(i64, AttemptRecord)>, JournalError> {
+        let items = bulk::json(items);
+        let asked = sqlx::query_file_as!(AttemptRow, "queries/attempts_of.sql", items);
+        let rows = asked.fetch_all(&self.read).await?;
+        rows.into_iter().map(|row| Ok((row.item, row.into_record()?))).collect()
     }
 
     /// Holds, newest first.
@@ -150,15 +143,10 @@ impl Journal {
         Ok(rows.into_iter().map(|row| Count { group: 0, state: row.state, count: row.count }).collect())
     }
 
-    /// How many items ended from a time to another, by the hour counted from `midnight`.
-    pub async fn hour_counts(
-        &self,
-        midnight: Timestamp,
-        from: Timestamp,
-        to: Timestamp,
-    ) -> Result<Vec<HourCount>, JournalError> {
-        let [midnight, from, to] = [midnight, from, to].map(Timestamp::as_millisecond);
-        let rows = sqlx::query_file!("queries/counts_hours.sql", midnight, from, to).fetch_all(&self.read).await?;
+    /// How many files ended from `midnight` on, by the hour.
+    pub async fn hour_counts(&self, midnight: Timestamp, to: Timestamp) -> Result<Vec<HourCount>, JournalError> {
+        let [midnight, to] = [midnight, to].map(Timestamp::as_millisecond);
+        let rows = sqlx::query_file!("queries/counts_hours.sql", midnight, to).fetch_all(&self.read).await?;
         let count = |hour, state, count, bytes| HourCount { hour, state, count, bytes };
         Ok(rows.into_iter().map(|row| count(row.hour, row.state, row.count, row.bytes)).collect())
     }
@@ -189,5 +177,75 @@ impl Journal {
         let since = since.as_millisecond();
         let rows = sqlx::query_file!("queries/branch_counts.sql", rule, since).fetch_all(&self.read).await?;
         Ok(rows.into_iter().map(|row| Count { group: row.branch, state: row.state, count: row.count }).collect())
+    }
+}
+
+struct RunRow {
+    id: i64,
+    rule: String,
+    cause: String,
+    started: i64,
+    ended: Option<i64>,
+    state: String,
+    why: Option<String>,
+    items: i64,
+    path: Option<Vec<u8>>,
+    size: Option<i64>,
+}
+
+impl RunRow {
+    fn into_summary(self) -> RunSummary {
+        RunSummary {
+            id: self.id,
+            rule: self.rule,
+            cause: self.cause,
+            started: records::time(self.started),
+            ended: self.ended.map(records::time),
+            state: self.state,
+            items: self.items,
+            first_path: self.path.as_deref().map(records::path),
+            first_size: self.size.unwrap_or(0).cast_unsigned(),
+            why: self.why,
+        }
+    }
+}
+
+struct AttemptRow {
+    item: i64,
+    id: i64,
+    step: i64,
+    kind: String,
+    number: i64,
+    began: i64,
+    ended: Option<i64>,
+    outcome: String,
+    place: Option<String>,
+    path: Option<Vec<u8>>,
+    size: Option<i64>,
+    sha256: Option<String>,
+    blake3: Option<String>,
+    code: Option<String>,
+    message: Option<String>,
+    remedy: Option<String>,
+}
+
+impl AttemptRow {
+    fn into_record(self) -> Result<AttemptRecord, JournalError> {
+        Ok(AttemptRecord {
+            id: self.id,
+            position: records::position(Some(0), self.step),
+            kind: self.kind,
+            number: self.number,
+            began: records::time(self.began),
+            ended: self.ended.map(records::time),
+            outcome: self.outcome,
+            target: optional_file(self.place.as_deref(), self.path.as_deref())?,
+            size: self.size.map(i64::cast_unsigned),
+            sha256: self.sha256,
+            blake3: self.blake3,
+            code: self.code,
+            message: self.message,
+            remedy: self.remedy,
+        })
     }
 }

@@ -17,6 +17,8 @@ mod progress;
 mod records;
 mod starting;
 mod states;
+mod threes;
+mod tidy;
 mod trace;
 mod works;
 mod writer;

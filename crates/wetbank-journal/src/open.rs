@@ -6,10 +6,10 @@ use std::{
 
 use sqlx::{
     ConnectOptions, SqliteConnection, SqlitePool,
-    sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous},
+    sqlite::{SqliteAutoVacuum, SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous},
 };
 
-use crate::{JournalError, Trouble, writer::Writer};
+use crate::{JournalError, Trouble, threes::Threes, writer::Writer};
 
 /// Readers at once. Reads are short; more would only compete for the two or four cores.
 const READERS: u32 = 4;
@@ -28,6 +28,7 @@ pub struct Journal {
     pub(crate) read: SqlitePool,
     pub(crate) writer: Writer,
     pub(crate) ids: Arc<Ids>,
+    pub(crate) threes: Arc<Threes>,
 }
 
 /// The next numbers to give out. Numbers only grow, so they tell the order of time.
@@ -62,6 +63,20 @@ async fn check(connection: &mut SqliteConnection, path: &Path) -> Result<(), Jou
     }
 }
 
+/// A file of an earlier version does not give room back to the disk until it was written anew, once. If there
+/// is no room for that, it stays as it is.
+async fn shrinkable(connection: &mut SqliteConnection) {
+    let kind = sqlx::query_scalar::<_, i64>("PRAGMA auto_vacuum").fetch_one(&mut *connection).await;
+    if !matches!(kind, Ok(0)) {
+        return;
+    }
+    tracing::info!("the journal is written anew, once, so that it can give room back to the disk");
+    let written = sqlx::raw_sql("PRAGMA auto_vacuum = INCREMENTAL; VACUUM").execute(connection).await;
+    if let Err(error) = written {
+        tracing::warn!(%error, "the journal could not be written anew; it works, but does not get smaller");
+    }
+}
+
 impl Journal {
     /// Opens `journal.db` in a folder, creating and migrating it as needed.
     pub async fn open(folder: &Path) -> Result<Self, JournalError> {
@@ -77,7 +92,12 @@ impl Journal {
             .statement_cache_capacity(200)
             .pragma("journal_size_limit", "67108864")
             .disable_statement_logging();
-        let mut connection = options.connect().await.map_err(|error| match error {
+        // Said of a file that is there it would be a write, before anybody knows whether the file is well.
+        let first = match path.exists() {
+            true => options.clone(),
+            false => options.clone().auto_vacuum(SqliteAutoVacuum::Incremental),
+        };
+        let mut connection = first.connect().await.map_err(|error| match error {
             sqlx::Error::Database(error) if error.code().as_deref() == Some(CORRUPT) => {
                 JournalError::Damaged { path: path.clone(), what: error.message().to_owned() }
             }
@@ -85,6 +105,7 @@ impl Journal {
         })?;
         check(&mut connection, &path).await?;
         sqlx::migrate!("./migrations").run(&mut connection).await?;
+        shrinkable(&mut connection).await;
         let ids = sqlx::query_file!("queries/max_ids.sql").fetch_one(&mut connection).await?;
         let read = SqlitePoolOptions::new()
             .max_connections(READERS)
@@ -98,6 +119,7 @@ impl Journal {
                 item: AtomicI64::new(ids.item + 1),
                 attempt: AtomicI64::new(ids.attempt + 1),
             }),
+            threes: Arc::default(),
         })
     }
 

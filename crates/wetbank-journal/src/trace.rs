@@ -4,10 +4,10 @@ use std::collections::BTreeSet;
 
 use wetbank_core::FilePath;
 
-use crate::{Journal, JournalError, TraceRecord, history::PAGE, records};
+use crate::{Journal, JournalError, TraceRecord, history::PAGE, records, threes::LETTERS};
 
-/// The index of names knows threes of letters and finds nothing shorter.
-const SHORTEST: usize = 3;
+/// Letters of a whole SHA-256 checksum.
+const WHOLE_SUM: usize = 64;
 /// Names compared at once.
 const COMPARED: i64 = 500;
 /// Names compared at most: of so many that only look alike the rest is not looked at.
@@ -19,16 +19,22 @@ impl Journal {
     pub async fn trace(&self, text: &str, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
         let limit = limit.clamp(1, PAGE);
         let mut items = BTreeSet::new();
-        if text.chars().count() >= SHORTEST {
+        // The index of names finds nothing shorter.
+        if text.chars().count() >= LETTERS {
             for given in [false, true] {
                 items.extend(self.named(text, given, limit as usize).await?);
             }
         }
         if text.len() >= 8 && text.bytes().all(|b| b.is_ascii_hexdigit()) {
             let start = text.to_ascii_lowercase();
-            let end = format!("{start}g");
-            let found = sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end, limit);
-            items.extend(found.fetch_all(&self.read).await?);
+            let found = if start.len() == WHOLE_SUM {
+                sqlx::query_file_scalar!("queries/attempts_by_whole_sum.sql", start, limit).fetch_all(&self.read).await
+            } else {
+                let end = format!("{start}g");
+                let found = sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end, limit);
+                found.fetch_all(&self.read).await
+            };
+            items.extend(found?);
         }
         let mut found = Vec::with_capacity(items.len().min(limit as usize));
         for item in items.into_iter().rev().take(limit as usize) {
@@ -47,11 +53,10 @@ impl Journal {
 
     /// The newest items that have the text in their own name, or in one that was given to them.
     async fn named(&self, text: &str, given: bool, limit: usize) -> Result<BTreeSet<i64>, JournalError> {
-        // Without `detail` FTS5 knows no phrases: every three of letters is asked for, and the names that have
+        // Without `detail` FTS5 knows no phrases: the rarest threes of letters are asked for, and the names that have
         // all of them are compared.
-        let letters: Vec<char> = text.chars().collect();
-        let threes = letters.windows(SHORTEST);
-        let threes = threes.map(|three| format!("\"{}\"", three.iter().collect::<String>().replace('"', "\"\"")));
+        let threes = self.threes.rarest(text, &self.read).await?;
+        let threes = threes.iter().map(|three| format!("\"{}\"", three.replace('"', "\"\"")));
         let query = threes.collect::<Vec<_>>().join(" AND ");
         let wanted = text.to_lowercase();
         let (mut found, mut before, mut compared) = (BTreeSet::new(), i64::MAX, 0);

@@ -1,6 +1,9 @@
 //! One task, one connection, group commit.
 
-use std::sync::{Arc, PoisonError, RwLock};
+use std::{
+    sync::{Arc, PoisonError, RwLock},
+    time::{Duration, Instant},
+};
 
 use jiff::Timestamp;
 
@@ -15,6 +18,8 @@ const QUEUE: usize = 4096;
 /// Writes in one transaction: enough to spread the cost of a sync thinly, few enough that the
 /// first of them does not wait for long.
 const BATCH: usize = 512;
+/// A commit that takes longer is told to whoever looks for such.
+const SLOW: Duration = Duration::from_millis(50);
 
 type BoxFuture<'c, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 
@@ -131,7 +136,11 @@ async fn run(
             break;
         }
         let mut waiting = Vec::with_capacity(batch.len());
+        let (began, writes) = (Instant::now(), batch.len());
         let outcome = transaction(&mut connection, batch.drain(..), &mut waiting).await;
+        if began.elapsed() > SLOW {
+            tracing::debug!(millis = began.elapsed().as_millis(), writes, "a slow commit");
+        }
         if outcome.is_err() {
             // A failed commit leaves the transaction open; nothing of it may linger.
             let _ = sqlx::raw_sql("ROLLBACK").execute(&mut connection).await;

@@ -3,6 +3,7 @@
 
 mod errands;
 mod files;
+mod history;
 mod servers;
 mod sshd;
 
@@ -41,7 +42,7 @@ pub(crate) struct Figure {
 type Measure = fn(&mut Vec<Figure>) -> Result<()>;
 
 /// What is measured, by the names that choose it.
-const FIGURES: [(&str, Measure); 16] = [
+const FIGURES: [(&str, Measure); 17] = [
     ("pieces", pieces),
     ("large", files::large_copy),
     ("small", files::small_copies),
@@ -58,6 +59,7 @@ const FIGURES: [(&str, Measure); 16] = [
     ("schedules", errands::schedules),
     ("zip", errands::zip),
     ("table", errands::table),
+    ("history", history::history),
 ];
 /// With this the release binary is measured that is there.
 const BUILT: &str = "--built";
@@ -129,16 +131,24 @@ impl Drop for Office {
 
 impl Office {
     pub(crate) fn open(folders: &[&str], book: &str, secrets: &[(&str, &str)]) -> Result<Self> {
-        let folder = tempfile::Builder::new().prefix("wetbank-bench-").tempdir_in("target")?;
+        Self::open_in(Self::folder()?, folders, book, secrets)
+    }
+
+    pub(crate) fn folder() -> Result<TempDir> {
+        Ok(tempfile::Builder::new().prefix("wetbank-bench-").tempdir_in("target")?)
+    }
+
+    /// The same with a folder in which the data may lie already.
+    pub(crate) fn open_in(folder: TempDir, folders: &[&str], book: &str, secrets: &[(&str, &str)]) -> Result<Self> {
         for name in folders {
             fs::create_dir_all(folder.path().join(name))?;
         }
         let service = Command::new(fs::canonicalize(BINARY)?)
             .args(["serve", "--listen", "127.0.0.1:0", "--data"])
             .arg(fs::canonicalize(folder.path())?.join("data"))
-            .env("WETBANK_LOG", "error")
+            .env("WETBANK_LOG", "error,wetbank_journal=debug")
             .stdout(Stdio::null())
-            .stderr(Stdio::null())
+            .stderr(fs::File::create(folder.path().join("log"))?)
             .spawn()?;
         let office = Self { folder, service };
         wait(|| office.path("data/address").exists())?;
@@ -211,6 +221,14 @@ pub(crate) fn wait(mut is: impl FnMut() -> bool) -> Result<()> {
         sleep(Duration::from_micros(500));
     }
     Ok(())
+}
+
+/// The same, asking seldom: that costs the service time, too.
+pub(crate) fn silent_wait(mut is: impl FnMut() -> bool) -> Result<()> {
+    wait(|| {
+        sleep(Duration::from_millis(200));
+        is()
+    })
 }
 
 pub(crate) fn shell(line: &str) -> Result<Duration> {

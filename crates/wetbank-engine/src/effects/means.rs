@@ -119,11 +119,12 @@ impl Effects {
     }
 
     /// Removes what an item left aside at its targets, when nothing goes on there: a person decides what becomes of
-    /// it, or nothing does, and nothing of ours is to lie there. Answers the last refusal.
-    pub async fn clear_target(&self, work: &Work) -> Result<(), FailureKind> {
+    /// it, or nothing does, and nothing of ours is to lie there. Answers whether a server may still make such a file,
+    /// of a request that it has not got to yet; or the last refusal.
+    pub async fn clear_target(&self, work: &Work) -> Result<bool, FailureKind> {
         // Of an attempt of which nobody knows what became, what lies aside may be all that tells.
         if work.unclear && work.state == ItemState::Held {
-            return Ok(());
+            return Ok(false);
         }
         let attempts = self.record.journal.attempts(work.item).await.inspect_err(|error| {
             tracing::warn!(item = work.item, %error, "what it left at its target is not known");
@@ -138,7 +139,8 @@ impl Effects {
                 (!is_direct).then(|| FilePath { place, path: self.aside(work, attempt.position, &path.parent()) })
             })
             .collect();
-        let mut result = Ok(());
+        let is_remote = |file: &FilePath| self.moorings.get(&file.place).is_ok_and(|p| p.as_folder().is_none());
+        let mut result = Ok(left.iter().any(is_remote));
         for file in left {
             if let Err(kind) = self.remove_aside(&file).await {
                 tracing::warn!(%file, error = kind.said(), "a partial file could not be removed");

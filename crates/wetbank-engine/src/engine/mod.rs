@@ -56,6 +56,7 @@ use crate::{
     queue::{Claims, Queue},
     record::Record,
     runner::{self, Runner},
+    tidy,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -286,6 +287,7 @@ impl Engine {
         core.tracker.spawn(moorings::probe(core.moorings.clone(), core.cancel.clone()));
         core.tracker.spawn(hurry(core.clone()));
         core.tracker.spawn(core.keys.clone().close_unused(core.cancel.clone()));
+        core.tracker.spawn(tidy::run(core.journal.clone(), core.arranged.clone(), core.cancel.clone()));
         core.moorings.begin();
         Ok(engine)
     }

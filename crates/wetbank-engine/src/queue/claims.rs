@@ -90,6 +90,14 @@ impl AtRest {
     }
 }
 
+/// An item that somebody works on, and that is told to stop.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Told {
+    pub item: i64,
+    /// It had been told before.
+    pub before: bool,
+}
+
 /// What to do next.
 pub(crate) enum Next {
     /// Work on this, until the token is cancelled.
@@ -239,7 +247,7 @@ impl Claims {
     /// Takes out every item of a run that nobody works on, and tells those who work on the others to
     /// stop; answers also which these are. What is taken out stays known until [`Self::forget`], so
     /// that nobody queues it meanwhile.
-    pub fn stop_run(&self, run: i64) -> (Vec<Work>, Vec<i64>) {
+    pub fn stop_run(&self, run: i64) -> (Vec<Work>, Vec<Told>) {
         let mut state = self.lock();
         let mut taken = Vec::new();
         for queue in state.ready.values_mut() {
@@ -259,8 +267,8 @@ impl Claims {
             if let Some(again) = in_hand.again.take() {
                 taken.push(again);
             } else {
+                at_work.push(Told { item: *item, before: in_hand.stop.is_cancelled() });
                 in_hand.stop.cancel();
-                at_work.push(*item);
             }
         }
         for work in &taken {
@@ -269,9 +277,15 @@ impl Claims {
         (taken, at_work)
     }
 
-    /// Whether somebody works on it.
-    pub fn is_in_hand(&self, item: i64) -> bool {
-        self.lock().in_hand.contains_key(&item)
+    /// Keeps an item at rest until [`Self::forget`]: whoever lets it go on meanwhile waits. Answers whether that can be,
+    /// or it goes on already.
+    pub fn keep_at_rest(&self, work: &Work) -> bool {
+        let mut state = self.lock();
+        let is_at_rest = state.known.insert(work.item);
+        if is_at_rest {
+            state.take_in_hand(work, cancelled());
+        }
+        is_at_rest
     }
 
     /// Takes items that are only in the journal in hand, as if they had been taken out; answers those that

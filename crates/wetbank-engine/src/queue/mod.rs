@@ -10,7 +10,7 @@ use tokio::sync::Notify;
 
 use crate::events::Events;
 pub(crate) use claim::{Claim, Moved, Refused};
-pub(crate) use claims::{Claims, Next};
+pub(crate) use claims::{Claims, Next, Told};
 pub(crate) use deadlines::Deadlines;
 pub(crate) use joins::Joins;
 pub(crate) use stopping::{Stopped, Stopping};

@@ -140,8 +140,10 @@ pub(super) async fn hold(
     let moved = Moved { state: ItemState::Held, why: Some(why), hold: Some(hold), chained, ..moved };
     match settle(runner, claim, moved).await {
         Settled::Done(claim) => {
-            // What could not be removed now is when the hold ends.
-            let _ = runner.effects.clear_target(&claim).await;
+            // What cannot be removed then either is when the hold ends.
+            if !matches!(runner.effects.clear_target(&claim).await, Ok(false)) {
+                runner.clear_later(Work::clone(&claim));
+            }
             Turn::Rest(claim)
         }
         Settled::Stopping => Turn::Stopping,

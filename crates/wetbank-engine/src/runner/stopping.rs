@@ -11,7 +11,10 @@ use wetbank_core::{ItemKind, ItemState};
 use wetbank_journal::Work;
 
 use super::{means::Runner, record};
-use crate::{EngineError, StoppedRun, queue::Stopped};
+use crate::{
+    EngineError, StoppedRun,
+    queue::{Stopped, Told},
+};
 
 /// Items of a run read at once.
 const PAGE: u32 = 500;
@@ -20,11 +23,11 @@ const TOGETHER: usize = 128;
 /// How long those who stop a run wait for what is at work. Most of it hears within a second.
 const PATIENCE: Duration = Duration::from_secs(3);
 /// How often they look.
-const LOOK: Duration = Duration::from_millis(20);
+const LOOK: Duration = Duration::from_millis(50);
 
 /// What a run had that was not at its end when it was told to stop.
 #[derive(Debug, Default)]
-pub(crate) struct Told {
+pub(crate) struct Stop {
     /// So many items are held.
     pub held: usize,
     /// These were at work, and come to a safe point.
@@ -33,12 +36,17 @@ pub(crate) struct Told {
 
 impl Runner {
     /// Holds what waits in a run, and tells what is at work to stop.
-    pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<Told, EngineError> {
+    pub async fn stop_run(self: &Arc<Self>, run: i64, reason: Stopped) -> Result<Stop, EngineError> {
         self.queue.stopping.begin(run, reason);
-        let (mut told, mut after) = (Told::default(), 0);
+        let (mut told, mut after) = (Stop::default(), 0);
         loop {
             let (waiting, at_work) = self.queue.claims.stop_run(run);
-            told.at_work.extend(at_work.into_iter().filter(|item| !told.at_work.contains(item)).collect::<Vec<_>>());
+            for Told { item, before } in at_work {
+                // Of what was told before and is held or over by now, only what is left aside is being cleared.
+                if !told.at_work.contains(&item) && !(before && self.is_at_rest(item).await?) {
+                    told.at_work.push(item);
+                }
+            }
             told.held += self.hold_stopped(waiting).await;
             // What does not fit into memory waits in the journal.
             let page = self.record.journal.open_items_of(run, after, i64::from(PAGE)).await?;
@@ -52,25 +60,35 @@ impl Runner {
         Ok(told)
     }
 
+    async fn is_at_rest(&self, item: i64) -> Result<bool, EngineError> {
+        Ok(self.record.journal.work(item).await?.is_none_or(|work| work.state.is_at_rest()))
+    }
+
     /// What became of a run that was told to stop, as the record has it once what was at work has come to a safe
     /// point, or after a few seconds.
-    pub async fn what_stopped(&self, told: Told) -> Result<StoppedRun, EngineError> {
+    pub async fn what_stopped(&self, told: Stop) -> Result<StoppedRun, EngineError> {
         let until = Instant::now() + PATIENCE;
-        while told.at_work.iter().any(|item| self.queue.claims.is_in_hand(*item)) && Instant::now() < until {
+        let mut stopped = StoppedRun { held: told.held, ..StoppedRun::default() };
+        let mut at_work = told.at_work;
+        loop {
+            let mut still = Vec::new();
+            for item in at_work {
+                let Some(work) = self.record.journal.work(item).await? else { continue };
+                match work.state {
+                    ItemState::Held => stopped.held += 1,
+                    // A search is no file.
+                    ItemState::Done | ItemState::Skipped if work.kind == ItemKind::Find => {}
+                    ItemState::Done | ItemState::Skipped => stopped.ended += 1,
+                    _ => still.push(item),
+                }
+            }
+            stopped.stopping = still.len();
+            if still.is_empty() || Instant::now() > until {
+                return Ok(stopped);
+            }
+            at_work = still;
             sleep(LOOK).await;
         }
-        let mut stopped = StoppedRun { held: told.held, ..StoppedRun::default() };
-        for item in told.at_work {
-            let Some(work) = self.record.journal.work(item).await? else { continue };
-            match work.state {
-                ItemState::Held => stopped.held += 1,
-                // A search is no file.
-                ItemState::Done | ItemState::Skipped if work.kind == ItemKind::Find => {}
-                ItemState::Done | ItemState::Skipped => stopped.ended += 1,
-                _ => stopped.stopping += 1,
-            }
-        }
-        Ok(stopped)
     }
 
     /// Holds items that were taken out, many in one transaction; answers how many.

@@ -120,7 +120,7 @@ async fn open_ended_and_held_files_are_counted() {
     assert_eq!(open, expected);
     let midnight = Timestamp::now() - SignedDuration::from_hours(3);
     let end = midnight + SignedDuration::from_hours(24);
-    let hours = journal.hour_counts(midnight, midnight, end).await.unwrap();
+    let hours = journal.hour_counts(midnight, end).await.unwrap();
     assert_eq!(hours.iter().map(|h| (h.state.as_str(), h.count, h.bytes)).collect::<Vec<_>>(), [("done", 2, 20)]);
     assert!((2..=3).contains(&hours[0].hour));
     let held = journal.held_counts(midnight, end).await.unwrap();

@@ -9,6 +9,7 @@ mod joins;
 mod outbox;
 mod settling;
 mod starting;
+mod years;
 
 use jiff::Timestamp;
 use tempfile::TempDir;

@@ -1,9 +1,12 @@
 //! Runs, items, holds, traces.
 
+use std::collections::HashMap;
+
 use axum::{Json, extract::State, http::StatusCode};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
+use wetbank_core::ItemState;
 use wetbank_engine::Arrangement;
 use wetbank_journal::{HoldRecord, Journal, RunFilter, TraceRecord};
 
@@ -57,9 +60,17 @@ pub(crate) async fn run(
     let (journal, arrangement) = (state.engine.journal(), state.engine.arrangement());
     let run = journal.run(id).await?.ok_or_else(|| ApiError::not_found("run", id))?;
     let mut items = Vec::new();
-    for item in journal.items(id, 0, ITEMS).await? {
-        let attempts = journal.attempts(item.id).await?;
-        let hold = journal.holds(Some(item.id + 1), 1).await?.into_iter().find(|hold| hold.item == item.id);
+    let found = journal.items(id, 0, ITEMS).await?;
+    let mut attempts: HashMap<i64, Vec<_>> = HashMap::new();
+    for (item, attempt) in journal.attempts_of(&found.iter().map(|item| item.id).collect::<Vec<_>>()).await? {
+        attempts.entry(item).or_default().push(attempt);
+    }
+    for item in found {
+        let attempts = attempts.remove(&item.id).unwrap_or_default();
+        let hold = match item.state {
+            ItemState::Held => journal.holds(Some(item.id + 1), 1).await?.into_iter().find(|hold| hold.item == item.id),
+            _ => None,
+        };
         let hold = hold.map(|hold: HoldRecord| map::hold(&arrangement, hold));
         items.push(map::item(&arrangement, (&run.rule, run.version), item, attempts, hold));
     }

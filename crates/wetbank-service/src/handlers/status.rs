@@ -14,7 +14,7 @@ use wetbank_engine::{Arrangement, Engine, Moving};
 use super::Body;
 use crate::{
     auth::{COOKIE, SignedIn},
-    console,
+    console, day,
     error::ApiError,
     map,
     router::Shared,
@@ -107,6 +107,6 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
             })
             .collect(),
         warnings: engine.troubles().into_iter().chain(engine.warnings(now).await?).map(map::warning).collect(),
-        today: state.day.traffic(engine.journal(), now).await?,
+        today: day::traffic(engine.journal(), now).await?,
     }))
 }

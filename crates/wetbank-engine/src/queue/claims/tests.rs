@@ -110,8 +110,9 @@ fn what_is_told_of_an_item_before_it_is_given_back_is_not_lost() {
     assert!(claims.postpone(hurried, soon).is_none() && claims.postpone(calm, soon).is_none());
     assert_eq!(claim(&claims).unwrap().item, 1, "it does not wait");
     assert!(claim(&claims).is_none());
-    assert_eq!(claims.stop_run(3).1.len(), 1);
-    assert_eq!(claims.stop_run(3).1.len(), 1, "it is still at work");
+    let told = |before| vec![Told { item: 3, before }];
+    assert_eq!(claims.stop_run(3).1, told(false));
+    assert_eq!(claims.stop_run(3).1, told(true), "it is still at work");
     let stopped = claims.postpone(stopped, soon).expect("it is not to wait but to be held");
     claims.finish(&stopped);
     let Next::Work(calm, stop) = claims.next(soon) else { panic!() };
@@ -216,4 +217,17 @@ fn a_postponed_item_comes_back_at_its_time() {
     assert!(claims.postpone(first, Timestamp::from_second(10).unwrap()).is_none());
     assert!(matches!(claims.next(Timestamp::from_second(9).unwrap()), Next::Wait(Some(_))));
     assert!(matches!(claims.next(Timestamp::from_second(10).unwrap()), Next::Work(..)));
+}
+
+#[test]
+fn what_is_kept_at_rest_goes_on_only_after_it_was_let() {
+    let claims = Claims::default();
+    let held = work(1, "keep", "a");
+    assert!(claims.keep_at_rest(&held));
+    assert!(!claims.keep_at_rest(&held), "once");
+    claims.go_on(held.clone());
+    assert!(claim(&claims).is_none());
+    claims.forget(&held);
+    assert!(claim(&claims).is_some());
+    assert!(!claims.keep_at_rest(&held), "somebody works on it");
 }

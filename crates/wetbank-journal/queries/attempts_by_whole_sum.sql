@@ -1,0 +1,1 @@
+SELECT DISTINCT item FROM attempt WHERE sha256 = ?1 ORDER BY item DESC LIMIT ?2

@@ -1,0 +1,1 @@
+SELECT path FROM item ORDER BY id DESC LIMIT ?1
