@@ -43,7 +43,8 @@ impl Runner {
             let (waiting, at_work) = self.queue.claims.stop_run(run);
             for Told { item, before } in at_work {
                 // Of what was told before and is held or over by now, only what is left aside is being cleared.
-                if !told.at_work.contains(&item) && !(before && self.is_at_rest(item).await?) {
+                let is_over = before && self.is_at_rest(item).await?;
+                if !is_over && !told.at_work.contains(&item) {
                     told.at_work.push(item);
                 }
             }
