@@ -111,7 +111,7 @@ pub fn test() -> Result<()> {
 /// What the demo takes; it is told without building anything.
 const DEMO: &str = "cargo xtask demo [WORDS]
 
-  Installs what is missing, builds the console and the release binary, and opens the demo: sample files, the
+  Installs what is missing, builds the console and a binary that is quick to build, and opens the demo: sample files, the
   servers they go to, all on this machine, and a link to the console.
 
   --check             run the whole example by itself, check what became of every file, and end
@@ -126,10 +126,12 @@ pub fn demo(words: &[String]) -> Result<()> {
         return Ok(());
     }
     setup::packages()?;
-    build()?;
+    setup::console()?;
+    build_console()?;
+    run(&cargo(), &["build", "--profile", "demo", "--package", "wetbank"])?;
     let mut all = vec!["demo"];
     all.extend(words.iter().map(String::as_str));
-    run("target/release/wetbank", &all)
+    run("target/demo/wetbank", &all)
 }
 
 /// The API's description and the console's types, as the program that was built last tells them.

@@ -153,18 +153,9 @@ impl Hashing {
 
     /// The checksums of all chunks. May wait a moment for the threads: call it where that is fine.
     pub fn finish(self) -> Digests {
-        let sha256 = self.sha256.map(|lane| hexadecimal(lane.finish()));
+        let sha256 = self.sha256.map(|lane| hex::encode(lane.finish().finish()));
         Digests { sha256, blake3: self.blake3.finish().finalize().to_hex().to_string() }
     }
-}
-
-fn hexadecimal(context: Context) -> String {
-    use std::fmt::Write;
-    let mut text = String::with_capacity(64);
-    for byte in context.finish().as_ref() {
-        let _ = write!(text, "{byte:02x}");
-    }
-    text
 }
 
 #[cfg(test)]

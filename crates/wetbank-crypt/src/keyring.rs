@@ -1,11 +1,12 @@
 //! OpenPGP keys as we keep them.
 
 use std::{
-    sync::{Arc, Mutex, PoisonError},
+    sync::Arc,
     time::{Duration, Instant},
 };
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use pgp::{
     composed::{
         ArmorOptions, Deserializable as _, EncryptionCaps, KeyType, PublicOrSecret, SecretKeyParamsBuilder,
@@ -64,7 +65,7 @@ impl SecretPart {
     /// The key without a passphrase. The first use is hard work and belongs on a thread of its own.
     pub(crate) fn opened(&self) -> Result<Arc<SignedSecretKey>, KeyError> {
         let Some(passphrase) = &self.passphrase else { return Ok(self.key.clone()) };
-        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut open = self.open.lock();
         let key = match &*open {
             Some((_, key)) => key.clone(),
             None => Arc::new(without_passphrase(&self.key, &password_of(Some(passphrase)))?),
@@ -75,7 +76,7 @@ impl SecretPart {
 
     /// Forgets the opened key if nobody used it lately; its memory is overwritten.
     fn close_unused(&self, now: Instant) {
-        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut open = self.open.lock();
         if open.as_ref().is_some_and(|(used, _)| now.saturating_duration_since(*used) >= KEPT_OPEN) {
             *open = None;
         }

@@ -4,10 +4,11 @@ use std::{
     fmt,
     hash::Hasher as _,
     io::{BufRead, BufReader, Read, Write},
-    sync::{Arc, Mutex},
+    sync::Arc,
 };
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use pgp::{
     armor::{Dearmor, DearmorOptions},
     composed::{DecryptionOptions, Esk, Message, TheRing},
@@ -305,8 +306,8 @@ impl std::fmt::Debug for Source {
 }
 
 impl Watch {
-    fn seen(&self) -> std::sync::MutexGuard<'_, Seen> {
-        self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    fn seen(&self) -> parking_lot::MutexGuard<'_, Seen> {
+        self.0.lock()
     }
 
     fn has_failed(&self) -> bool {

@@ -84,7 +84,7 @@ impl Vault {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
                 let mut key = Zeroizing::new([0u8; 32]);
                 rand::rngs::OsRng.fill_bytes(&mut *key);
-                let text: String = key.iter().map(|b| format!("{b:02x}")).collect();
+                let text = hex::encode(*key);
                 write_whole(folder, &path, Zeroizing::new(text).as_bytes()).map_err(failed)?;
             }
             Err(e) => return Err(failed(e)),
@@ -96,13 +96,8 @@ impl Vault {
     fn from_hex(text: &str, from: &str) -> Result<Self, VaultError> {
         let bad = || VaultError::BadKey(from.to_owned());
         let text = text.trim();
-        if text.len() != 64 || !text.is_ascii() {
-            return Err(bad());
-        }
         let mut key = Zeroizing::new([0u8; 32]);
-        for (at, byte) in key.iter_mut().enumerate() {
-            *byte = u8::from_str_radix(&text[at * 2..at * 2 + 2], 16).map_err(|_| bad())?;
-        }
+        hex::decode_to_slice(text, &mut *key).map_err(|_| bad())?;
         Ok(Self { cipher: XChaCha20Poly1305::new((&*key).into()) })
     }
 

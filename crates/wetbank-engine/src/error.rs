@@ -1,9 +1,11 @@
 use std::path::PathBuf;
 
-use wetbank_core::{Problem, TemplateError};
+use wetbank_core::{InvalidName, Problem, TemplateError};
 use wetbank_crypt::{CryptError, KeyError, VaultError};
 use wetbank_journal::JournalError;
-use wetbank_places::PlaceError;
+use wetbank_places::{AgreementError, PlaceError};
+
+use crate::Declined;
 
 /// What the engine cannot do when asked.
 #[derive(Debug, thiserror::Error)]
@@ -51,9 +53,21 @@ pub enum EngineError {
         /// Its name.
         name: String,
     },
-    /// It cannot be done now.
+    /// A name that nothing can have.
     #[error("{0}")]
-    NotNow(String),
+    Name(#[from] InvalidName),
+    /// As things stand it is not done.
+    #[error("{0}")]
+    Declined(#[from] Declined),
+    /// Signing in to a drive by agreeing failed.
+    #[error("{0}")]
+    Agreement(#[from] AgreementError),
+    /// What was given cannot be read.
+    #[error("{0}")]
+    Unreadable(String),
+    /// Something of our own broke off, or cannot be read any more.
+    #[error("{0}")]
+    Broken(String),
 }
 
 impl EngineError {

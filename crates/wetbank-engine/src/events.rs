@@ -3,12 +3,13 @@
 use std::{
     collections::HashMap,
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc,
         atomic::{AtomicU64, Ordering},
     },
 };
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use serde::Serialize;
 use tokio::sync::broadcast;
 use wetbank_core::{FilePath, ItemState, Name};
@@ -108,8 +109,8 @@ impl Events {
         all
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<i64, Moving>> {
-        self.moving.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> parking_lot::MutexGuard<'_, HashMap<i64, Moving>> {
+        self.moving.lock()
     }
 }
 

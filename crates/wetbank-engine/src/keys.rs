@@ -1,17 +1,18 @@
 //! Keys and secrets, opened when they are needed.
 
 use std::{
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::Arc,
     time::{Duration, Instant},
 };
 
 use jiff::Timestamp;
+use parking_lot::{Mutex, MutexGuard};
 use secrecy::SecretString;
 use tokio_util::sync::CancellationToken;
 use wetbank_crypt::{KeyError, PgpKey, Vault, policy::Use};
 use wetbank_journal::{Journal, KeyRecord};
 
-use crate::{EngineError, clock};
+use crate::{Declined, EngineError, clock};
 
 /// What people may know of a key.
 #[derive(Debug, Clone)]
@@ -57,9 +58,7 @@ impl Keys {
     }
 
     pub async fn secret(&self, name: &str) -> Result<SecretString, EngineError> {
-        self.secret_if_set(name).await?.ok_or_else(|| {
-            EngineError::NotNow(format!("secret \"{name}\" is not set; set it with: wetbank secret set {name}"))
-        })
+        self.secret_if_set(name).await?.ok_or_else(|| Declined::SecretNotSet(name.to_owned()).into())
     }
 
     pub async fn secret_if_set(&self, name: &str) -> Result<Option<SecretString>, EngineError> {
@@ -99,10 +98,8 @@ impl Keys {
         if let Some(old) = known
             && old.fingerprint != fingerprint
         {
-            return Err(EngineError::NotNow(format!(
-                "the name \"{name}\" belongs to another key ({}); remove that one first, or choose another name",
-                old.fingerprint
-            )));
+            let (name, fingerprint) = (name.to_owned(), old.fingerprint.clone());
+            return Err(Declined::OtherKey { name, fingerprint }.into());
         }
         // All copies of one key know the same afterwards, whatever they are called: a revocation counts everywhere.
         let copies: Vec<_> = records.iter().filter(|record| record.fingerprint == fingerprint).collect();
@@ -136,7 +133,7 @@ impl Keys {
     }
 
     fn ring(&self) -> MutexGuard<'_, Option<Ring>> {
-        self.read.lock().unwrap_or_else(PoisonError::into_inner)
+        self.read.lock()
     }
 
     fn read(&self, record: &KeyRecord) -> Result<PgpKey, EngineError> {
@@ -185,15 +182,13 @@ impl Keys {
         if !with_secret {
             return Ok(record.certificate.clone());
         }
-        self.read(record)?
-            .secret_text()
-            .ok_or_else(|| EngineError::NotNow(format!("the key \"{name}\" has no secret part here")))
+        self.read(record)?.secret_text().ok_or_else(|| Declined::NoSecretPart(name.to_owned()).into())
     }
 }
 
 /// Does hard work where nobody waits for the thread.
 async fn apart<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, EngineError> {
-    tokio::task::spawn_blocking(work).await.map_err(|error| EngineError::NotNow(format!("it broke off: {error}")))
+    tokio::task::spawn_blocking(work).await.map_err(|error| EngineError::Broken(format!("it broke off: {error}")))
 }
 
 fn status(key: &PgpKey, changed: Timestamp) -> Result<KeyStatus, EngineError> {

@@ -11,6 +11,7 @@
 mod arranged;
 mod calendar;
 mod clock;
+mod declined;
 mod effects;
 mod engine;
 mod error;
@@ -28,6 +29,7 @@ mod tidy;
 
 pub use arranged::book::{BookChange, BookDiff, ChangeKind};
 pub use arranged::{Arrangement, LiveRule};
+pub use declined::Declined;
 pub use effects::REMOVED;
 pub use engine::{
     Begun, CalendarImport, CalendarStatus, CodeToType, DatabaseStatus, Engine, EngineOptions, ExplainedFile,

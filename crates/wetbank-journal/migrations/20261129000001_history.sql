@@ -95,15 +95,19 @@ BEGIN
   ON CONFLICT DO UPDATE SET items = items + 1;
 END;
 
--- The same index of names, from which names can be taken out again.
+-- The index of names in two, so that the newest of each are found without walking through the other; and names can be
+-- taken out of these.
 DROP TABLE name_index;
-CREATE VIRTUAL TABLE name_index USING fts5 (
+CREATE VIRTUAL TABLE item_name USING fts5 (
   name, content = '', contentless_delete = 1, tokenize = 'trigram', detail = none
 );
-INSERT INTO name_index (rowid, name) SELECT id * 2, CAST(path AS TEXT) FROM item WHERE kind <> 'find';
--- What an attempt made is a name of its own if it is called otherwise than the file that came: the last part tells.
-INSERT INTO name_index (rowid, name)
-SELECT a.id * 2 + 1, CAST(a.path AS TEXT)
+INSERT INTO item_name (rowid, name) SELECT id, CAST(path AS TEXT) FROM item WHERE kind <> 'find';
+-- What an attempt made has a name of its own if it is called otherwise than the file that came: the last part tells.
+CREATE VIRTUAL TABLE attempt_name USING fts5 (
+  name, content = '', contentless_delete = 1, tokenize = 'trigram', detail = none
+);
+INSERT INTO attempt_name (rowid, name)
+SELECT a.id, CAST(a.path AS TEXT)
 FROM attempt AS a JOIN item AS i ON i.id = a.item
 WHERE a.path IS NOT NULL AND a.outcome = 'done'
   AND replace(CAST(a.path AS TEXT), rtrim(CAST(a.path AS TEXT), replace(CAST(a.path AS TEXT), '/', '')), '')

@@ -14,16 +14,6 @@ pub(crate) fn json<T: Serialize>(rows: &[T]) -> String {
     serde_json::to_string(rows).expect("plain values serialise")
 }
 
-/// Bytes as JSON can carry them.
-pub(crate) fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write;
-    let mut text = String::with_capacity(bytes.len() * 2);
-    for byte in bytes {
-        let _ = write!(text, "{byte:02x}");
-    }
-    text
-}
-
 type Done = Result<(), sqlx::Error>;
 
 /// Runs a statement over rows, unless there are none.
@@ -43,7 +33,7 @@ pub(crate) async fn start(connection: &mut SqliteConnection, starts: &[AttemptSt
         .map(|start| {
             let target = start.target.as_ref();
             let place = target.map(|t| t.place.as_str());
-            let path = target.map(|t| hex(t.path.as_bytes()));
+            let path = target.map(|t| hex::encode(t.path.as_bytes()));
             let began = start.began.as_millisecond();
             (start.id, start.item, start.position.code(), start.kind, start.number, began, place, path, &start.intent)
         })
@@ -58,7 +48,7 @@ pub(crate) async fn intend(connection: &mut SqliteConnection, intentions: &[Inte
     let attempts: Vec<_> = intentions
         .iter()
         .map(|i| {
-            let (place, path) = (i.target.place.as_str(), hex(i.target.path.as_bytes()));
+            let (place, path) = (i.target.place.as_str(), hex::encode(i.target.path.as_bytes()));
             (i.attempt, &i.intent, place, path, i.size, &i.sha256, &i.blake3)
         })
         .collect();
@@ -71,7 +61,16 @@ pub(crate) async fn put_outputs(
     outputs: impl Iterator<Item = &Output> + Send,
 ) -> Done {
     let rows: Vec<_> = outputs
-        .map(|o| (o.file.place.as_str(), hex(o.file.path.as_bytes()), &o.fingerprint, o.rule.as_str(), o.item, o.depth))
+        .map(|o| {
+            (
+                o.file.place.as_str(),
+                hex::encode(o.file.path.as_bytes()),
+                &o.fingerprint,
+                o.rule.as_str(),
+                o.item,
+                o.depth,
+            )
+        })
         .collect();
     over!(connection, "queries/outputs_put.sql", rows);
     Ok(())
@@ -95,9 +94,9 @@ pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progre
     let names: Vec<_> = progress
         .iter()
         .filter_map(|p| p.end.as_ref())
-        .filter_map(|end| Some((end.id * 2 + 1, end.also_named.as_ref()?)))
+        .filter_map(|end| Some((end.id, end.also_named.as_ref()?)))
         .collect();
-    over!(connection, "queries/names_put.sql", names);
+    over!(connection, "queries/attempt_names_put.sql", names);
     let settled: Vec<_> = progress.iter().filter_map(|p| p.settled).collect();
     over!(connection, "queries/attempts_settle.sql", settled);
     let over: Vec<_> = progress.iter().map(|p| &p.change).filter(|c| is_over(c.state)).map(|c| c.item).collect();
@@ -127,7 +126,7 @@ pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progre
         .iter()
         .filter_map(|p| {
             let ((rule, file), now) = (p.forget.as_ref()?, p.change.at.as_millisecond());
-            Some((rule.as_str(), file.place.as_str(), hex(file.path.as_bytes()), now, now))
+            Some((rule.as_str(), file.place.as_str(), hex::encode(file.path.as_bytes()), now, now))
         })
         .collect();
     over!(connection, "queries/sightings_forget.sql", forgotten);
@@ -135,7 +134,7 @@ pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progre
         .iter()
         .flat_map(|p| &p.chained)
         .map(|c| {
-            let (place, path) = (c.file.place.as_str(), hex(c.file.path.as_bytes()));
+            let (place, path) = (c.file.place.as_str(), hex::encode(c.file.path.as_bytes()));
             (c.rule.as_str(), c.version, place, path, &c.fingerprint, c.size, c.depth, &c.about)
         })
         .collect();

@@ -214,7 +214,7 @@ async fn take_batch(
         .iter()
         .enumerate()
         .map(|(at, s)| {
-            let path = bulk::hex(s.file.path.as_bytes());
+            let path = hex::encode(s.file.path.as_bytes());
             (s.rule.as_str(), s.file.place.as_str(), path, &s.fingerprint, s.seen.as_millisecond(), at)
         })
         .collect();
@@ -325,7 +325,7 @@ pub(crate) async fn put_works(
     let items: Vec<_> = works
         .clone()
         .map(|w| {
-            let path = bulk::hex(w.file.path.as_bytes());
+            let path = hex::encode(w.file.path.as_bytes());
             let (place, kind) = (w.file.place.as_str(), w.kind.as_str());
             (w.item, w.run, w.rule.as_str(), place, path, &w.fingerprint, w.size, w.depth, kind, w.branch)
         })
@@ -333,7 +333,7 @@ pub(crate) async fn put_works(
     let items = bulk::json(&items);
     sqlx::query_file!("queries/items_put.sql", items, now).execute(&mut *connection).await?;
     let files = works.filter(|w| w.kind != ItemKind::Find);
-    let names: Vec<_> = files.map(|w| (w.item * 2, w.file.path.to_string())).collect();
-    over!(connection, "queries/names_put.sql", names);
+    let names: Vec<_> = files.map(|w| (w.item, w.file.path.to_string())).collect();
+    over!(connection, "queries/item_names_put.sql", names);
     Ok(())
 }

@@ -130,8 +130,8 @@ impl Journal {
                         .await?;
                     let begun = vec![item];
                     over!(connection, "queries/results_begin.sql", begun);
-                    let names = vec![(item * 2, records::path(&path).to_string())];
-                    over!(connection, "queries/names_put.sql", names);
+                    let names = vec![(item, records::path(&path).to_string())];
+                    over!(connection, "queries/item_names_put.sql", names);
                     Ok(Some(item))
                 })
             })
@@ -204,7 +204,7 @@ impl Journal {
                     let rows: Vec<_> = works
                         .iter()
                         .map(|w| {
-                            let (place, path) = (w.file.place.as_str(), bulk::hex(w.file.path.as_bytes()));
+                            let (place, path) = (w.file.place.as_str(), hex::encode(w.file.path.as_bytes()));
                             let rule = w.rule.as_str();
                             (
                                 w.item,
@@ -229,8 +229,8 @@ impl Journal {
                     over!(connection, "queries/made_put.sql", made);
                     let begun: Vec<_> = works.iter().map(|w| w.item).collect();
                     over!(connection, "queries/results_begin.sql", begun);
-                    let names: Vec<_> = works.iter().map(|w| (w.item * 2, w.file.path.to_string())).collect();
-                    over!(connection, "queries/names_put.sql", names);
+                    let names: Vec<_> = works.iter().map(|w| (w.item, w.file.path.to_string())).collect();
+                    over!(connection, "queries/item_names_put.sql", names);
                     bulk::record(connection, &[progress]).await?;
                     Ok(works)
                 })

@@ -34,7 +34,7 @@ impl Journal {
                     let rows: Vec<_> = files
                         .iter()
                         .enumerate()
-                        .map(|(key, f)| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), millis, key))
+                        .map(|(key, f)| (rule.as_str(), f.place.as_str(), hex::encode(f.path.as_bytes()), millis, key))
                         .collect();
                     let rows_text = bulk::json(&rows);
                     let left =
@@ -54,7 +54,7 @@ impl Journal {
                     let now = at.as_millisecond();
                     let gone: Vec<_> = files
                         .iter()
-                        .map(|f| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), millis, now))
+                        .map(|f| (rule.as_str(), f.place.as_str(), hex::encode(f.path.as_bytes()), millis, now))
                         .collect();
                     over!(connection, "queries/sightings_forget.sql", gone);
                     Ok(works)
@@ -80,7 +80,7 @@ impl Journal {
                 Box::pin(async move {
                     let rows: Vec<_> = files
                         .iter()
-                        .map(|f| (rule.as_str(), f.place.as_str(), bulk::hex(f.path.as_bytes()), before, now))
+                        .map(|f| (rule.as_str(), f.place.as_str(), hex::encode(f.path.as_bytes()), before, now))
                         .collect();
                     over!(connection, "queries/sightings_forget.sql", rows);
                     let long_gone = now - KEPT_GONE;
@@ -116,7 +116,7 @@ impl Journal {
         asked: impl Iterator<Item = (&Name, &RelPath)>,
     ) -> Result<HashMap<usize, String>, JournalError> {
         let rows: Vec<_> =
-            asked.enumerate().map(|(at, (rule, path))| (rule.as_str(), bulk::hex(path.as_bytes()), at)).collect();
+            asked.enumerate().map(|(at, (rule, path))| (rule.as_str(), hex::encode(path.as_bytes()), at)).collect();
         let (place, rows) = (place.as_str(), bulk::json(&rows));
         let found = sqlx::query_file!("queries/sightings_known.sql", place, rows).fetch_all(&self.read).await?;
         Ok(found.into_iter().filter_map(|row| Some((usize::try_from(row.key).ok()?, row.fingerprint))).collect())

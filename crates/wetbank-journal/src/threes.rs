@@ -1,11 +1,9 @@
 //! How often threes of letters occur in names, as far as the newest names tell: whoever looks for a long text asks for
 //! the rarest of its threes, because each that is asked for costs a list as long as it is common.
 
-use std::{
-    collections::HashMap,
-    sync::{PoisonError, RwLock},
-};
+use std::collections::HashMap;
 
+use parking_lot::RwLock;
 use sqlx::SqlitePool;
 
 use crate::records;
@@ -20,8 +18,12 @@ const ASKED: usize = 5;
 /// How many letters are one piece of the index.
 pub(crate) const LETTERS: usize = 3;
 
+/// Of the names that files came with, and of those that they were given.
 #[derive(Debug, Default)]
-pub(crate) struct Threes(RwLock<Counted>);
+pub(crate) struct Threes {
+    came: RwLock<Counted>,
+    given: RwLock<Counted>,
+}
 
 #[derive(Debug, Default)]
 struct Counted {
@@ -30,24 +32,27 @@ struct Counted {
 }
 
 impl Threes {
-    /// The threes of a text by which names that contain it are found, the rarest first.
-    pub async fn rarest(&self, text: &str, read: &SqlitePool) -> Result<Vec<String>, sqlx::Error> {
+    /// The threes of a text by which names that contain it are found, the rarest first; of names that files came with, or
+    /// were `given`.
+    pub async fn rarest(&self, text: &str, given: bool, read: &SqlitePool) -> Result<Vec<String>, sqlx::Error> {
+        let kept = if given { &self.given } else { &self.came };
         let newest = sqlx::query_file!("queries/max_ids.sql").fetch_one(read).await?.item;
-        if newest > self.newest() + self.newest() / GROWTH {
-            let names = sqlx::query_file_scalar!("queries/names_newest.sql", SAMPLE).fetch_all(read).await?;
-            let counted = Counted { newest, names: count(names.iter().map(|path| records::path(path).to_string())) };
-            *self.0.write().unwrap_or_else(PoisonError::into_inner) = counted;
+        let before = kept.read().newest;
+        if newest > before + before / GROWTH {
+            let names = match given {
+                true => sqlx::query_file_scalar!("queries/attempt_names_newest.sql", SAMPLE).fetch_all(read).await,
+                false => sqlx::query_file_scalar!("queries/item_names_newest.sql", SAMPLE).fetch_all(read).await,
+            };
+            let names = count(names?.iter().map(|path| records::path(path).to_string()));
+            let counted = Counted { newest, names };
+            *kept.write() = counted;
         }
-        let counted = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        let counted = kept.read();
         let mut threes = threes(text);
         threes.sort();
         threes.dedup();
         threes.sort_by_key(|three| counted.names.get(three).copied().unwrap_or(0));
         Ok(threes.into_iter().take(ASKED).map(|three| three.iter().collect()).collect())
-    }
-
-    fn newest(&self) -> i64 {
-        self.0.read().unwrap_or_else(PoisonError::into_inner).newest
     }
 }
 

@@ -20,7 +20,7 @@ impl Journal {
             let Some(last) = page.last() else { return Ok(forgotten) };
             (place, path) = (last.place.clone(), last.path.clone());
             for some in page.chunks(TOGETHER) {
-                let rows: Vec<_> = some.iter().map(|row| (&row.place, bulk::hex(&row.path), row.item)).collect();
+                let rows: Vec<_> = some.iter().map(|row| (&row.place, hex::encode(&row.path), row.item)).collect();
                 let (rows, looked_at) = (bulk::json(&rows), looked_at.clone());
                 let removed = self.writer.write(move |connection| {
                     Box::pin(async move {

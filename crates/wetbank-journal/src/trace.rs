@@ -55,7 +55,7 @@ impl Journal {
     async fn named(&self, text: &str, given: bool, limit: usize) -> Result<BTreeSet<i64>, JournalError> {
         // Without `detail` FTS5 knows no phrases: the rarest threes of letters are asked for, and the names that have
         // all of them are compared.
-        let threes = self.threes.rarest(text, &self.read).await?;
+        let threes = self.threes.rarest(text, given, &self.read).await?;
         let threes = threes.iter().map(|three| format!("\"{}\"", three.replace('"', "\"\"")));
         let query = threes.collect::<Vec<_>>().join(" AND ");
         let wanted = text.to_lowercase();

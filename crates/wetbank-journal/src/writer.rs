@@ -1,11 +1,12 @@
 //! One task, one connection, group commit.
 
 use std::{
-    sync::{Arc, PoisonError, RwLock},
+    sync::Arc,
     time::{Duration, Instant},
 };
 
 use jiff::Timestamp;
+use parking_lot::RwLock;
 
 use sqlx::{Connection, SqliteConnection};
 use tokio::sync::{Mutex, mpsc, oneshot};
@@ -107,7 +108,7 @@ impl Writer {
 
     /// Why what was written last was refused, if it was.
     pub(crate) fn trouble(&self) -> Option<Trouble> {
-        self.standing.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.standing.read().clone()
     }
 
     pub(crate) async fn close(&self) {
@@ -155,7 +156,7 @@ async fn run(
 
 /// Takes note of how a commit ended; what changes is said once.
 fn stand(standing: &Standing, outcome: &Result<(), sqlx::Error>) {
-    let mut now = standing.write().unwrap_or_else(PoisonError::into_inner);
+    let mut now = standing.write();
     match outcome {
         Ok(()) => {
             if let Some(trouble) = now.take() {

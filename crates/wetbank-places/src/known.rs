@@ -2,10 +2,10 @@
 
 use std::{
     collections::HashMap,
-    sync::{Mutex, MutexGuard, PoisonError},
     time::{Duration, Instant},
 };
 
+use parking_lot::{Mutex, MutexGuard};
 use wetbank_core::RelPath;
 
 /// For so long nobody is asked again.
@@ -20,7 +20,7 @@ pub(crate) struct KnownFolders(Mutex<HashMap<RelPath, Instant>>);
 
 impl KnownFolders {
     fn lock(&self) -> MutexGuard<'_, HashMap<RelPath, Instant>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.lock()
     }
 
     /// Whether a folder was there a moment ago. The root is asked for like any other.

@@ -4,13 +4,14 @@
 use std::{
     io,
     pin::Pin,
-    sync::{Arc, Mutex, PoisonError},
+    sync::Arc,
     task::{Context, Poll},
     time::Duration,
 };
 
 use bytes::Bytes;
 use futures_util::Stream;
+use parking_lot::Mutex;
 use reqwest::{Body, RequestBuilder, Response};
 use tokio::time::Instant;
 use wetbank_core::RelPath;
@@ -54,8 +55,7 @@ impl<S: Stream<Item = io::Result<Bytes>> + Unpin> Stream for Watched<S> {
             chunk
         });
         let (is_empty, is_done) = (next.is_pending(), matches!(next, Poll::Ready(None)));
-        *self.progress.lock().unwrap_or_else(PoisonError::into_inner) =
-            Progress { at: Instant::now(), is_empty, is_done };
+        *self.progress.lock() = Progress { at: Instant::now(), is_empty, is_done };
         next
     }
 }
@@ -63,7 +63,7 @@ impl<S: Stream<Item = io::Result<Bytes>> + Unpin> Stream for Watched<S> {
 /// Returns once the server neither took a piece that waited nor answered for too long.
 async fn stalled(progress: &Mutex<Progress>, silence: Duration) {
     loop {
-        let now = *progress.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = *progress.lock();
         let allowed = if now.is_done { silence * PATIENCE } else { silence };
         let until = now.at + allowed;
         if until <= Instant::now() {
@@ -151,6 +151,6 @@ mod tests {
             got.extend_from_slice(&piece);
         }
         assert_eq!(got, whole);
-        assert!(watched.progress.lock().unwrap().is_done);
+        assert!(watched.progress.lock().is_done);
     }
 }

@@ -2,11 +2,12 @@
 
 use std::{
     fmt,
-    sync::{Arc, LazyLock, Mutex, PoisonError},
+    sync::{Arc, LazyLock},
 };
 
 use aws_lc_rs::digest::{SHA256, digest};
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
     SupportedProtocolVersion,
@@ -91,7 +92,7 @@ impl Tls {
 
     /// When the certificate that was last trusted ends.
     pub fn end(&self) -> Option<Timestamp> {
-        *self.end.lock().unwrap_or_else(PoisonError::into_inner)
+        *self.end.lock()
     }
 
     /// For one control connection of FTP and its data connections. Servers ask that a data
@@ -106,7 +107,7 @@ impl Tls {
 
     /// The error of a connection that broke because its certificate was refused.
     pub fn refused(&self, place: &PlaceName) -> Option<PlaceError> {
-        let refusal = self.refusal.lock().unwrap_or_else(PoisonError::into_inner).clone()?;
+        let refusal = self.refusal.lock().clone()?;
         Some(PlaceError {
             kind: PlaceErrorKind::Certificate,
             place: place.clone(),
@@ -129,7 +130,7 @@ impl Tls {
 
     /// The certificate that was shown and refused.
     pub fn shown(&self) -> Option<String> {
-        self.refusal.lock().unwrap_or_else(PoisonError::into_inner).as_ref().map(|(shown, _)| shown.clone())
+        self.refusal.lock().as_ref().map(|(shown, _)| shown.clone())
     }
 
     /// One that trusts nothing and so only looks.
@@ -177,11 +178,11 @@ impl ServerCertVerifier for Checker {
             },
             (None, None) => Err("this machine trusts no authority, and it was not confirmed".to_owned()),
         };
-        let mut refusal = self.refusal.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut refusal = self.refusal.lock();
         match outcome {
             Ok(()) => {
                 *refusal = None;
-                *self.end.lock().unwrap_or_else(PoisonError::into_inner) = end_of(certificate);
+                *self.end.lock() = end_of(certificate);
                 Ok(ServerCertVerified::assertion())
             }
             Err(why) => {

@@ -54,7 +54,7 @@ impl Token {
         }
         let mut bytes = [0u8; 32];
         rand::rngs::OsRng.fill_bytes(&mut bytes);
-        let text: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+        let text: String = hex::encode(bytes);
         let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(failed)?;
         file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(failed)?;
         Ok(Self(text.into()))

@@ -6,7 +6,7 @@ use std::{
     net::IpAddr,
     pin::pin,
     sync::{
-        Arc, Mutex, MutexGuard, PoisonError,
+        Arc,
         atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed},
     },
     time::{Duration, Instant},
@@ -15,6 +15,7 @@ use std::{
 use axum::{Router, body::Body, extract::Request};
 use hyper::{body::Incoming, server::conn::http1, service::service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
+use parking_lot::{Mutex, MutexGuard};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use tower_service::Service;
@@ -65,7 +66,7 @@ struct Connections {
 
 impl Connections {
     fn lock(&self) -> MutexGuard<'_, HashMap<u64, Arc<Connection>>> {
-        self.open.lock().unwrap_or_else(PoisonError::into_inner)
+        self.open.lock()
     }
 
     /// Lets one more in. If there are too many, one on which nothing is done gives way: first one that never asked

@@ -85,7 +85,10 @@ impl From<EngineError> for ApiError {
                     .collect();
                 told
             }
-            EngineError::NotNow(detail) => Self::new(StatusCode::CONFLICT, "not-now", detail),
+            EngineError::Declined(why) => Self::new(StatusCode::CONFLICT, why.code(), why.to_string()),
+            EngineError::Agreement(error) => Self::new(StatusCode::CONFLICT, "agreement", error.to_string()),
+            EngineError::Name(error) => Self::new(StatusCode::BAD_REQUEST, "bad-name", error.to_string()),
+            EngineError::Broken(why) => Self::new(StatusCode::INTERNAL_SERVER_ERROR, "broken", why),
             other => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "refused", other.to_string()),
         }
     }

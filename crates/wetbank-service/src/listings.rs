@@ -5,13 +5,14 @@ use std::{
     collections::HashMap,
     fmt,
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc,
         atomic::{AtomicU64, Ordering},
     },
     time::Duration,
 };
 
 use futures_util::StreamExt;
+use parking_lot::Mutex;
 use wetbank_places::{Entry, EntryStream, PlaceError};
 
 /// A listing that nobody goes on with is given up after this time: it may hold a connection.
@@ -92,13 +93,13 @@ impl Listings {
         let (all, patience) = (self.open.clone(), self.patience);
         tokio::spawn(async move {
             tokio::time::sleep(patience).await;
-            all.lock().unwrap_or_else(PoisonError::into_inner).remove(&token);
+            all.lock().remove(&token);
         });
         token
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<u64, Open>> {
-        self.open.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> parking_lot::MutexGuard<'_, HashMap<u64, Open>> {
+        self.open.lock()
     }
 }
 

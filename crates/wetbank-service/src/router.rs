@@ -11,7 +11,10 @@ use axum::{
 };
 use rand::RngCore;
 use tokio_util::sync::CancellationToken;
-use tower_http::{limit::RequestBodyLimitLayer, set_header::SetResponseHeaderLayer, timeout::RequestBodyTimeoutLayer};
+use tower_http::{
+    compression::CompressionLayer, limit::RequestBodyLimitLayer, set_header::SetResponseHeaderLayer,
+    timeout::RequestBodyTimeoutLayer,
+};
 use utoipa::OpenApi;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_engine::Engine;
@@ -46,7 +49,7 @@ impl Shared {
     pub fn new(engine: Engine, token: Token, listen: SocketAddr, stopping: CancellationToken) -> Self {
         let mut bytes = [0u8; 16];
         rand::rngs::OsRng.fill_bytes(&mut bytes);
-        let ticket: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+        let ticket: String = hex::encode(bytes);
         Self {
             engine,
             token,
@@ -155,6 +158,8 @@ pub(crate) fn router(shared: Shared) -> Router {
         .layer(RequestBodyTimeoutLayer::new(BODY_SILENCE))
         .layer(DefaultBodyLimit::max(LARGEST_BODY))
         .layer(middleware::from_fn_with_state(shared.clone(), auth::check_host))
+        // All but the stream of events, which is told as it comes.
+        .layer(CompressionLayer::new())
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::X_FRAME_OPTIONS, "DENY"))
         .layer(header(header::REFERRER_POLICY, "no-referrer"))

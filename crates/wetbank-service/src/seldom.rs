@@ -1,9 +1,8 @@
 //! Saying seldom what happens often.
 
-use std::{
-    sync::{Mutex, PoisonError},
-    time::{Duration, Instant},
-};
+use std::time::{Duration, Instant};
+
+use parking_lot::Mutex;
 
 /// So often the same thing is said at most.
 const EVERY: Duration = Duration::from_secs(5);
@@ -15,7 +14,7 @@ pub(crate) struct Seldom(Mutex<(Option<Instant>, u64)>);
 impl Seldom {
     /// It happened. Answers how often since it was said the last time, if it is to be said now.
     pub fn now(&self) -> Option<u64> {
-        let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = self.0.lock();
         let (said, times) = &mut *state;
         *times += 1;
         if said.is_some_and(|at| at.elapsed() < EVERY) {
@@ -35,7 +34,7 @@ mod tests {
         let seldom = Seldom::default();
         assert_eq!(seldom.now(), Some(1));
         assert!((0..50).all(|_| seldom.now().is_none()));
-        seldom.0.lock().unwrap().0 = Instant::now().checked_sub(EVERY);
+        seldom.0.lock().0 = Instant::now().checked_sub(EVERY);
         assert_eq!(seldom.now(), Some(51));
     }
 }

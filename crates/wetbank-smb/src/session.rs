@@ -5,13 +5,14 @@ pub(crate) mod opening;
 use std::{
     collections::HashMap,
     sync::{
-        Arc, Mutex, MutexGuard, PoisonError,
+        Arc,
         atomic::{AtomicU64, AtomicUsize, Ordering},
     },
     time::Duration,
 };
 
 use bytes::{Bytes, BytesMut};
+use parking_lot::{Mutex, MutexGuard};
 use tokio::{
     io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, BufReader},
     sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot},
@@ -70,7 +71,7 @@ struct Waiting {
 
 impl Shared {
     fn lock(&self) -> MutexGuard<'_, Waiting> {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
+        self.waiting.lock()
     }
 
     /// Ends the connection: everybody who waits is told.

@@ -1,9 +1,12 @@
-import { Bar, BarChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
+import { Suspense, lazy } from "react";
 
 import type { Status } from "../../shared/api/client";
 import { size } from "../../shared/ui/format";
 
 type Traffic = Status["today"];
+
+// The page stands before what draws is there: it is half of the script.
+const TrafficBars = lazy(() => import("./TrafficBars"));
 
 const hour = (number: number): string => String(number).padStart(2, "0");
 
@@ -14,18 +17,9 @@ export function TrafficChart({ traffic }: { traffic: Traffic }) {
   return (
     <div className="panel p-3">
       <div aria-hidden className="h-36">
-        <ResponsiveContainer width="100%" height="100%">
-          <BarChart data={rows} margin={{ top: 4, right: 4, bottom: 0, left: 0 }}>
-            <XAxis dataKey="name" interval={2} tickLine={false} axisLine={{ stroke: "var(--color-base-300)" }} tick={{ fill: "var(--color-base-content)", fontSize: 12 }} />
-            <YAxis width={36} allowDecimals={false} tickLine={false} axisLine={false} tick={{ fill: "var(--color-base-content)", fontSize: 12 }} />
-            <Tooltip
-              cursor={{ fill: "var(--color-base-200)" }}
-              contentStyle={{ background: "var(--color-base-100)", border: "1px solid var(--color-base-300)", color: "var(--color-base-content)" }}
-            />
-            <Bar dataKey="done" name="crossed" stackId="a" fill="var(--color-success)" isAnimationActive={false} />
-            <Bar dataKey="held" name="held" stackId="a" fill="var(--color-error)" isAnimationActive={false} radius={[3, 3, 0, 0]} />
-          </BarChart>
-        </ResponsiveContainer>
+        <Suspense fallback={null}>
+          <TrafficBars rows={rows} />
+        </Suspense>
       </div>
       <details className="pt-1 text-sm">
         <summary className="quiet cursor-pointer">

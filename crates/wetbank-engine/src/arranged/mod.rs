@@ -4,11 +4,9 @@
 mod arrangement;
 pub(crate) mod book;
 
-use std::{
-    collections::HashMap,
-    sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock},
-};
+use std::{collections::HashMap, sync::Arc};
 
+use parking_lot::{Mutex, MutexGuard, RwLock};
 use tokio::sync::{Notify, futures::Notified};
 use wetbank_core::{BY_HAND, Name, Rule, parse_book};
 use wetbank_journal::{Journal, JournalError, Work};
@@ -55,7 +53,7 @@ impl Arranged {
 
     /// A snapshot.
     pub fn now(&self) -> Arc<Arrangement> {
-        self.now.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.now.read().clone()
     }
 
     /// Waits for the turn to change something.
@@ -103,14 +101,14 @@ impl Arranged {
     }
 
     fn old(&self) -> MutexGuard<'_, HashMap<(Name, i64), Arc<Rule>>> {
-        self.old.lock().unwrap_or_else(PoisonError::into_inner)
+        self.old.lock()
     }
 }
 
 impl Turn<'_> {
     /// Puts another arrangement in force.
     pub fn put(&self, new: Arrangement) {
-        *self.arranged.now.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(new);
+        *self.arranged.now.write() = Arc::new(new);
         // What a version could not name before may be there now, and otherwise.
         self.arranged.old().clear();
         self.arranged.changed.notify_waiters();

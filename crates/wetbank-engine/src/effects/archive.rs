@@ -90,7 +90,7 @@ impl Iterator for Sources {
 impl Sources {
     fn source(&self, record: SourceRecord) -> Result<(SourceRecord, Hand, Source), FailureKind> {
         let Some(hand) = Hand::read(record.hand.as_deref())? else {
-            return Err(EngineError::NotNow(format!("{} has nothing in hand", record.file)).into());
+            return Err(EngineError::Broken(format!("{} has nothing in hand", record.file)).into());
         };
         let place: Arc<dyn Place> = match &hand.place {
             Some(name) => self.effects.arranged.now().place(name)?,

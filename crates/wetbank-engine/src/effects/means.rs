@@ -13,7 +13,8 @@ use super::{
     outcome::{FailureKind, at},
 };
 use crate::{
-    EngineError, arranged::Arranged, events::Events, guarded::Guarded, keys::Keys, moorings::Moorings, record::Record,
+    Declined, EngineError, arranged::Arranged, events::Events, guarded::Guarded, keys::Keys, moorings::Moorings,
+    record::Record,
 };
 
 /// Files being encrypted or decrypted at once.
@@ -98,7 +99,7 @@ impl Effects {
                 let (guarded, file) = (self.guarded.clone(), PathBuf::from(file));
                 let refused = tokio::task::spawn_blocking(move || guarded.refuses_database(&file)).await;
                 if let Ok(Some(why)) = refused {
-                    return Err(EngineError::NotNow(format!("database \"{name}\" is not used: {why}")));
+                    return Err(Declined::DatabaseUnused { name: name.clone(), why }.into());
                 }
                 None
             }

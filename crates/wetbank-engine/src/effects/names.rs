@@ -1,12 +1,10 @@
 //! Names at a target: taken, free, lost.
 
-use std::{
-    collections::HashSet,
-    sync::{Mutex, PoisonError},
-};
+use std::collections::HashSet;
 
 use bytes::Bytes;
 use futures_util::StreamExt;
+use parking_lot::Mutex;
 use wetbank_core::{FilePath, RelPath, Target};
 use wetbank_places::{Entry, Place, PlaceError, PlaceErrorKind};
 
@@ -75,7 +73,7 @@ pub(crate) struct Reserved<'c> {
 
 impl Chosen {
     fn reserve(&self, file: FilePath) -> Option<Reserved<'_>> {
-        let is_new = self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(file.clone());
+        let is_new = self.0.lock().insert(file.clone());
         // Made only for the one that has it: when another goes, so would the name.
         is_new.then(|| Reserved { chosen: self, file })
     }
@@ -83,7 +81,7 @@ impl Chosen {
 
 impl Drop for Reserved<'_> {
     fn drop(&mut self) {
-        self.chosen.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.file);
+        self.chosen.0.lock().remove(&self.file);
     }
 }
 

@@ -49,7 +49,7 @@ impl Hand {
     /// If it cannot be read.
     pub fn read(text: Option<&str>) -> Result<Option<Self>, EngineError> {
         let read = text.map(serde_json::from_str).transpose();
-        read.map_err(|error| EngineError::NotNow(format!("what an item has in hand cannot be read: {error}")))
+        read.map_err(|error| EngineError::Broken(format!("what an item has in hand cannot be read: {error}")))
     }
 
     /// The hand as the journal keeps it.

@@ -3,12 +3,13 @@
 use std::{
     io::{self, Read},
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc,
         atomic::{AtomicU64, Ordering},
     },
 };
 
 use bytes::{Buf, Bytes};
+use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{Fingerprint, RelPath};
 use wetbank_places::{Ahead, Place, PlaceError};
@@ -39,7 +40,7 @@ pub(crate) struct Broken(Arc<Mutex<Option<PlaceError>>>);
 impl Broken {
     /// The failure, if there was one.
     pub fn check(&self) -> Result<(), PlaceError> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).take().map_or(Ok(()), Err)
+        self.0.lock().take().map_or(Ok(()), Err)
     }
 }
 
@@ -80,7 +81,7 @@ impl Reading {
             Ok(Some(chunk)) => self.chunk = chunk,
             Ok(None) => self.state = State::Over,
             Err(error) => {
-                *self.broken.0.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+                *self.broken.0.lock() = Some(error);
                 self.state = State::Broken;
                 return Err(io::ErrorKind::Interrupted.into());
             }
@@ -160,7 +161,7 @@ mod tests {
             path: source.path.clone(),
             detail: "the server is gone".to_owned(),
         };
-        *broken.0.lock().unwrap() = Some(fault);
+        *broken.0.lock() = Some(fault);
         let mut all = Vec::new();
         assert!(reading.read_to_end(&mut all).is_err());
         assert_eq!(broken.check().unwrap_err().detail, "the server is gone");

@@ -2,16 +2,16 @@
 
 use std::{
     collections::HashMap,
-    sync::{Mutex, PoisonError},
     time::{Duration, Instant},
 };
 
+use parking_lot::Mutex;
 use secrecy::SecretString;
 use wetbank_core::{AgreedSpec, Name};
 use wetbank_places::{Agreement, AgreementError, AskedOnPage, Granted};
 
 use super::Engine;
-use crate::{EngineError, EngineError::NotNow};
+use crate::{Declined, EngineError};
 
 /// Whoever is asked on a page may take so long.
 const ASKED: Duration = Duration::from_secs(15 * 60);
@@ -74,15 +74,15 @@ struct Pending {
 
 impl SignIns {
     fn set(&self, place: &Name, state: SignInState) {
-        self.states.lock().unwrap_or_else(PoisonError::into_inner).insert(place.clone(), state);
+        self.states.lock().insert(place.clone(), state);
     }
 
     fn of(&self, place: &Name) -> Option<SignInState> {
-        self.states.lock().unwrap_or_else(PoisonError::into_inner).get(place).cloned()
+        self.states.lock().get(place).cloned()
     }
 
     fn remember(&self, state: String, pending: Pending) {
-        let mut pages = self.pages.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut pages = self.pages.lock();
         pages.retain(|_, pending| pending.since.elapsed() < ASKED);
         while pages.len() >= PENDING {
             let oldest = pages.iter().min_by_key(|(_, pending)| pending.since).map(|(state, _)| state.clone());
@@ -92,13 +92,9 @@ impl SignIns {
     }
 
     fn take(&self, state: &str) -> Option<Pending> {
-        let mut pages = self.pages.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut pages = self.pages.lock();
         pages.remove(state).filter(|pending| pending.since.elapsed() < ASKED)
     }
-}
-
-fn said(error: &AgreementError) -> EngineError {
-    NotNow(error.to_string())
 }
 
 impl Engine {
@@ -113,11 +109,7 @@ impl Engine {
         let name = Name::new(place).map_err(|_| EngineError::unknown("place", place))?;
         let arrangement = self.core.arranged.now();
         let spec = arrangement.specs.get(&name).ok_or_else(|| EngineError::unknown("place", place))?;
-        let agreed = spec.agreed().cloned().ok_or_else(|| {
-            NotNow(format!(
-                "nobody signs in to the place \"{place}\" by agreeing; its password is set with: wetbank secret set"
-            ))
-        })?;
+        let agreed = spec.agreed().cloned().ok_or_else(|| Declined::NoAgreement(place.to_owned()))?;
         Ok((name, agreed))
     }
 
@@ -134,7 +126,7 @@ impl Engine {
 
     async fn find_agreement(&self, agreed: &AgreedSpec) -> Result<Agreement, EngineError> {
         let secret = self.client_secret(agreed).await?;
-        Agreement::find(agreed.clone(), secret).await.map_err(|e| said(&e))
+        Agreement::find(agreed.clone(), secret).await.map_err(EngineError::from)
     }
 
     /// Begins to ask on a page of the server, from which people come back to `redirect`; answers
@@ -142,7 +134,7 @@ impl Engine {
     pub async fn ask_on_page(&self, place: &str, redirect: &str) -> Result<String, EngineError> {
         let (name, agreed) = self.agreed_spec(place)?;
         let agreement = self.find_agreement(&agreed).await?;
-        let asked = agreement.ask_on_page(redirect).map_err(|e| said(&e))?;
+        let asked = agreement.ask_on_page(redirect)?;
         let (page, state) = (asked.page.clone(), asked.state.clone());
         self.core.sign_ins.remember(state, Pending { place: name.clone(), agreement, asked, since: Instant::now() });
         self.core.sign_ins.set(&name, SignInState::Waiting);
@@ -157,7 +149,7 @@ impl Engine {
         answer: Result<String, String>,
     ) -> Result<(Name, Result<(), EngineError>), EngineError> {
         let Some(pending) = self.core.sign_ins.take(state) else {
-            return Err(NotNow("nobody is asked to sign in any more; begin again on the place's page".to_owned()));
+            return Err(Declined::NobodyAsked.into());
         };
         let Pending { place, agreement, asked, .. } = pending;
         let granted = match answer {
@@ -175,7 +167,7 @@ impl Engine {
     pub async fn ask_by_code(&self, place: &str) -> Result<CodeToType, EngineError> {
         let (name, agreed) = self.agreed_spec(place)?;
         let agreement = self.find_agreement(&agreed).await?;
-        let asked = agreement.ask_by_code().await.map_err(|e| said(&e))?;
+        let asked = agreement.ask_by_code().await?;
         let to_type = CodeToType {
             code: asked.code.clone(),
             page: asked.page.clone(),
@@ -200,7 +192,7 @@ impl Engine {
     /// Keeps what was agreed to: the place is used with it from now on.
     async fn take_grant(&self, place: &Name, granted: Result<Granted, AgreementError>) -> Result<(), EngineError> {
         let kept = async {
-            let granted = granted.map_err(|e| said(&e))?;
+            let granted = granted?;
             let (_, agreed) = self.agreed_spec(place.as_str())?;
             self.set_secret(agreed.grant.as_str(), &granted.lasting).await?;
             Ok(granted.rights)

@@ -7,7 +7,7 @@ use wetbank_places::{ProbeStep, probe};
 
 use super::Engine;
 use crate::{
-    BookDiff, EngineError,
+    BookDiff, Declined, EngineError,
     arranged::{Turn, book},
     clock,
     guarded::Guarded,
@@ -64,11 +64,8 @@ impl Engine {
         let checking = tokio::task::spawn_blocking(move || checked(&files, &known, &guarded));
         match tokio::time::timeout(CHECKING, checking).await {
             Ok(Ok(checked)) => checked.map_err(EngineError::Book),
-            Ok(Err(error)) => Err(EngineError::NotNow(format!("the book cannot be checked: {error}"))),
-            Err(_) => {
-                let words = format!("checking the book took longer than {} s; apply it in parts", CHECKING.as_secs());
-                Err(EngineError::NotNow(words))
-            }
+            Ok(Err(error)) => Err(EngineError::Broken(format!("the book cannot be checked: {error}"))),
+            Err(_) => Err(Declined::BookTooSlow(CHECKING.as_secs()).into()),
         }
     }
 

@@ -6,7 +6,7 @@ use wetbank_journal::Sighting;
 use wetbank_places::{Depth, Entry, EntryKind};
 
 use super::Engine;
-use crate::{EngineError, clock};
+use crate::{Declined, EngineError, clock};
 
 /// Files taken in at once.
 const BATCH: usize = 256;
@@ -31,7 +31,7 @@ impl Engine {
         let place = self.place(delivery.from.as_str())?;
         let target = self.place(delivery.to.place.as_str())?;
         if delivery.from == delivery.to.place && delivery.folder == delivery.to.path {
-            return Err(EngineError::NotNow(format!("{} is where these files are", delivery.to)));
+            return Err(Declined::SamePlace(delivery.to.clone()).into());
         }
         // Rather now than once for every file.
         target.reach().await?;
@@ -40,7 +40,7 @@ impl Engine {
         let mut batch = Vec::new();
         for path in picked {
             if path.below(&delivery.folder).is_none() {
-                return Err(EngineError::NotNow(format!("{path} does not lie in {}", delivery.folder)));
+                return Err(Declined::Outside { path: path.clone(), folder: delivery.folder.clone() }.into());
             }
             let entry = place.stat(path).await?;
             match entry.kind {
@@ -64,7 +64,8 @@ impl Engine {
                     }
                 }
                 EntryKind::Link | EntryKind::Other | EntryKind::Misnamed => {
-                    return Err(EngineError::NotNow(format!("{}:/{path} is no regular file", delivery.from)));
+                    let file = FilePath { place: delivery.from.clone(), path: path.clone() };
+                    return Err(Declined::NoFile { file, what: "no regular file" }.into());
                 }
             }
             if batch.len() >= BATCH {

@@ -48,15 +48,15 @@ impl Engine {
     /// Adds the days off of a calendar file to a calendar, which is made if there is none of
     /// that name. Nothing that stands in it is removed.
     pub async fn import_days_off(&self, name: &str, file: &str, who: &str) -> Result<CalendarImport, EngineError> {
-        let name = Name::new(name).map_err(|error| EngineError::NotNow(error.to_string()))?;
+        let name = Name::new(name)?;
         let days = days_off(file, clock::now().to_zoned(jiff::tz::TimeZone::system()).date());
-        let days = days.map_err(EngineError::NotNow)?;
+        let days = days.map_err(EngineError::Unreadable)?;
         let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
         let text = sections.iter().find(|s| s.kind == "calendar" && s.name == name.as_str());
         let text = text.map_or_else(|| format!("[calendar.{name}]\n"), |section| section.text.clone());
         let mut document: toml_edit::DocumentMut =
-            text.parse().map_err(|error: toml_edit::TomlError| EngineError::NotNow(error.to_string()))?;
+            text.parse().map_err(|error: toml_edit::TomlError| EngineError::Unreadable(error.to_string()))?;
         let table = &mut document["calendar"][name.as_str()];
         let mut off: Vec<String> = table
             .get("off")

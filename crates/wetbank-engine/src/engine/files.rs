@@ -5,7 +5,7 @@ use wetbank_journal::{Sighting, Work};
 use wetbank_places::{Entry, EntryKind, PlaceErrorKind, Writers};
 
 use super::{Engine, ExplainedFile};
-use crate::{EngineError, LiveRule, clock};
+use crate::{Declined, EngineError, LiveRule, clock};
 
 impl Engine {
     /// What every rule, or one, says of a file.
@@ -22,7 +22,7 @@ impl Engine {
                 EntryKind::Link => "a symbolic link; links are never followed",
                 _ => "a pipe or device",
             };
-            return Err(EngineError::NotNow(format!("{file} is {what}; no rule takes it")));
+            return Err(Declined::NoFile { file: file.clone(), what }.into());
         }
         let now = clock::now();
         let facts = entry.as_ref().map(|entry| FileFacts::new(file, &entry.fingerprint));
@@ -84,9 +84,7 @@ impl Engine {
         let place = self.place(file.place.as_str())?;
         let Some(folder) = place.as_folder() else { return Ok(()) };
         match folder.look(&file.path).await? {
-            (_, Writers::Some) => {
-                Err(EngineError::NotNow(format!("somebody has {file} open for writing; begin again when it is closed")))
-            }
+            (_, Writers::Some) => Err(Declined::OpenForWriting(file.clone()).into()),
             _ => Ok(()),
         }
     }
@@ -98,13 +96,13 @@ impl Engine {
         let live = arrangement.rule(&name).ok_or_else(|| EngineError::unknown("rule", rule))?;
         let entry = self.place(file.place.as_str())?.stat(&file.path).await?;
         if entry.kind != EntryKind::File {
-            return Err(EngineError::NotNow(format!("{file} is no regular file")));
+            return Err(Declined::NoFile { file: file.clone(), what: "no regular file" }.into());
         }
         self.is_closed(file).await?;
         let facts = FileFacts::new(file, &entry.fingerprint);
         let explanation = explain(&live.rule, &facts, clock::now());
         if explanation.taken_by.is_none() {
-            return Err(EngineError::NotNow(format!("the rule does not take {file}: {}", explanation.outcome)));
+            return Err(Declined::NotTaken { file: file.clone(), outcome: explanation.outcome }.into());
         }
         let sighting = Sighting {
             rule: name,
@@ -121,7 +119,8 @@ impl Engine {
         let taken = self.core.journal.take_in(vec![sighting], Cause::Hand, clock::now()).await?;
         let works: Vec<Work> = taken.into_iter().flatten().collect();
         let Some(ids) = works.first().map(|work| (work.run, work.item)) else {
-            return Err(EngineError::NotNow("the file was not taken in".to_owned()));
+            let outcome = "somebody else was quicker".to_owned();
+            return Err(Declined::NotTaken { file: file.clone(), outcome }.into());
         };
         self.core.queue.claims.add(works);
         Ok(ids)

@@ -7,7 +7,7 @@ use wetbank_core::{BY_HAND, ItemKind, ItemState, Outcome, Position, Rule, advanc
 use wetbank_journal::{ItemChange, Work};
 
 use super::Engine;
-use crate::{EngineError, Event, arranged::RuleOf, clock, queue::Stopped};
+use crate::{Declined, EngineError, Event, arranged::RuleOf, clock, queue::Stopped};
 
 /// Items of a run read at once.
 const PAGE: u32 = 500;
@@ -41,11 +41,8 @@ impl Engine {
             RuleOf::Rule(rule) => Some(rule),
             RuleOf::Gone => None,
             RuleOf::Unreadable(problem) => {
-                return Err(EngineError::NotNow(format!(
-                    "item {item} began with version {version} of the rule \"{}\", which cannot be read: {problem}. Put \
-                     back what it names and release then; or dismiss it, and run the rule on the file anew",
-                    work.rule
-                )));
+                let problem = problem.to_string();
+                return Err(Declined::OldRule { item, version, rule: work.rule, problem }.into());
             }
         };
         match arrangement.rule(&work.rule) {
@@ -68,10 +65,7 @@ impl Engine {
             }
             None if work.rule.as_str() == BY_HAND => {}
             None => {
-                return Err(EngineError::NotNow(format!(
-                    "the rule \"{}\" is no longer in the book; put it back and release then, or dismiss item {item}",
-                    work.rule
-                )));
+                return Err(Declined::RuleGone { rule: work.rule, item }.into());
             }
         }
         // A person answered the question that the hold step asked.
@@ -79,7 +73,7 @@ impl Engine {
             && let (Some(rule), Some(_)) = (&old, work.branch)
         {
             let next = advance(rule, (work.branch, work.position), Outcome::Done, false);
-            let next = next.map_err(|stuck| EngineError::NotNow(stuck.to_string()))?;
+            let next = next.map_err(Declined::from)?;
             (branch, position) = (Some(next.branch), next.position);
         }
         self.end_hold(&work, (ItemState::Queued, branch, position), version, None).await?;
@@ -106,9 +100,7 @@ impl Engine {
         self.run_is_there(run).await?;
         let runner = &self.core.runner;
         match runner.what_stopped(runner.stop_run(run, Stopped::default()).await?).await? {
-            StoppedRun { held: 0, ended: 0, stopping: 0 } => {
-                Err(EngineError::NotNow(format!("nothing of run {run} is going on")))
-            }
+            StoppedRun { held: 0, ended: 0, stopping: 0 } => Err(Declined::NothingGoing(run).into()),
             stopped => Ok(stopped),
         }
     }
@@ -139,16 +131,14 @@ impl Engine {
                 match released {
                     Ok(()) => going_on += 1,
                     // Somebody else was quicker.
-                    Err(EngineError::NotNow(_)) => {}
+                    Err(EngineError::Declined(_)) => {}
                     Err(error) => return Err(error),
                 }
             }
         }
         if going_on == 0 {
             let what = item.map_or_else(|| format!("nothing of run {run}"), |item| format!("item {item} of run {run}"));
-            return Err(EngineError::NotNow(format!(
-                "{what} is held or waits; to work on a file once more: wetbank rule run RULE --file PLACE:/PATH"
-            )));
+            return Err(Declined::NothingWaits(what).into());
         }
         Ok(going_on)
     }
@@ -163,7 +153,7 @@ impl Engine {
     async fn held(&self, item: i64) -> Result<Work, EngineError> {
         let work = self.core.journal.work(item).await?.ok_or_else(|| EngineError::unknown("item", item))?;
         if work.state != ItemState::Held {
-            return Err(EngineError::NotNow(format!("item {item} is not held, it is {}", work.state.as_str())));
+            return Err(Declined::NotHeld { item, state: work.state.as_str() }.into());
         }
         Ok(work)
     }
@@ -175,7 +165,7 @@ impl Engine {
         version: i64,
         why: Option<String>,
     ) -> Result<(), EngineError> {
-        work.state.become_(state).map_err(|error| EngineError::NotNow(error.to_string()))?;
+        work.state.become_(state).map_err(|_| Declined::NotHeld { item: work.item, state: work.state.as_str() })?;
         let change = ItemChange {
             item: work.item,
             run: work.run,
@@ -189,7 +179,7 @@ impl Engine {
             at: clock::now(),
         };
         if !self.core.journal.end_hold(change, version).await? {
-            return Err(EngineError::NotNow(format!("item {} is no longer held", work.item)));
+            return Err(Declined::NotHeld { item: work.item, state: "at work again" }.into());
         }
         let (run, item, rule) = (work.run, work.item, work.rule.clone());
         self.core.events.tell(Event::Item { run, item, rule, state, branch, step: position.code() });

@@ -30,7 +30,7 @@ use std::{
     fs::{self, File},
     io,
     path::{Path, PathBuf},
-    sync::{Arc, PoisonError},
+    sync::Arc,
     time::Duration,
 };
 
@@ -43,7 +43,7 @@ use wetbank_journal::Journal;
 use wetbank_places::{Folder, PlaceError};
 
 use crate::{
-    Arrangement, EngineError, Event, LiveRule, Moving,
+    Arrangement, Declined, EngineError, Event, LiveRule, Moving,
     arranged::{Arranged, Turn},
     clock,
     effects::{Effects, Slots, WorkFolder},
@@ -254,7 +254,7 @@ impl Engine {
             folder: outbox,
             cancel: cancel.clone(),
         });
-        let (sign_ins, warnings) = (SignIns::default(), std::sync::Mutex::default());
+        let (sign_ins, warnings) = (SignIns::default(), parking_lot::Mutex::default());
         let core = Arc::new(Core {
             journal,
             keys,
@@ -331,7 +331,7 @@ impl Engine {
     /// If there is no such mail, or it was sent.
     pub async fn mail_again(&self, id: i64) -> Result<(), EngineError> {
         if !self.core.journal.mail_again(id, clock::now()).await? {
-            return Err(EngineError::NotNow(format!("there is no mail {id} that waits or was refused")));
+            return Err(Declined::NoMail(id).into());
         }
         self.forget_warnings();
         self.core.queue.mails.notify_one();
@@ -364,7 +364,7 @@ impl Engine {
     }
 
     fn forget_warnings(&self) {
-        *self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        *self.core.warnings.lock() = None;
     }
 
     /// Puts what the journal has in force.

@@ -1,7 +1,5 @@
 //! Partners, and what must be looked after before it expires.
 
-use std::sync::PoisonError;
-
 use jiff::{SignedDuration, Timestamp, tz::TimeZone};
 use wetbank_core::{ByteSize, FilePath, Name, Partner, Rule, warned};
 
@@ -14,7 +12,7 @@ const NEARLY_FULL: u64 = 16 << 20;
 const KEPT: SignedDuration = SignedDuration::from_mins(1);
 
 /// What expires, and when that was looked up.
-pub(crate) type KeptWarnings = std::sync::Mutex<Option<(Timestamp, Vec<Warning>)>>;
+pub(crate) type KeptWarnings = parking_lot::Mutex<Option<(Timestamp, Vec<Warning>)>>;
 
 /// Something that expires soon, or did.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -128,7 +126,7 @@ impl Engine {
     /// Every console asks this again and again, and reading keys is work: what was found is kept
     /// for a minute, or until a key or the book changes.
     pub async fn warnings(&self, now: Timestamp) -> Result<Vec<Warning>, EngineError> {
-        let kept = self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let kept = self.core.warnings.lock().clone();
         if let Some((found, warnings)) = kept
             && now.duration_since(found) < KEPT
         {
@@ -136,7 +134,7 @@ impl Engine {
         }
         let mut warnings = self.late_mails(now).await?;
         warnings.extend(self.find_warnings(&self.keys().await?, now));
-        *self.core.warnings.lock().unwrap_or_else(PoisonError::into_inner) = Some((now, warnings.clone()));
+        *self.core.warnings.lock() = Some((now, warnings.clone()));
         Ok(warnings)
     }
 

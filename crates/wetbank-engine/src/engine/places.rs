@@ -7,7 +7,7 @@ use wetbank_core::{Known, Name};
 use wetbank_places::{Identity, Place, PlaceError, PlaceErrorKind, ProbeStep, probe, probe_server};
 
 use super::{Engine, PlaceStatus};
-use crate::{EngineError, arranged::book};
+use crate::{Declined, EngineError, arranged::book};
 
 /// What a new place is made of: keys of the book with their values. Secrets go into the vault,
 /// their names into the book.
@@ -115,11 +115,9 @@ impl Engine {
     /// Adds a place to the book, with its secret. Nothing is changed unless all of it is right:
     /// neither a place nor a secret that is there already is touched.
     pub async fn add_place(&self, name: &str, new: &NewPlaceKeys, who: &str) -> Result<(), EngineError> {
-        let name = Name::new(name.trim()).map_err(|e| EngineError::NotNow(e.to_string()))?;
+        let name = Name::new(name.trim())?;
         if self.core.arranged.now().specs.contains_key(&name) {
-            return Err(EngineError::NotNow(format!(
-                "there is a place \"{name}\" already; change its text in the book, or choose another name"
-            )));
+            return Err(Declined::PlaceThere(name).into());
         }
         let (written, secrets) = text_of(&name, new);
         let proposed = [(format!("place.{name}"), written)];
@@ -127,13 +125,10 @@ impl Engine {
         let kept = self.core.journal.secrets().await?;
         for (secret, value) in &secrets {
             if kept.iter().any(|(known, _)| known == secret) {
-                return Err(EngineError::NotNow(format!(
-                    "there is a secret \"{secret}\" already, which another place may need; remove it with \
-                     wetbank secret remove {secret}, or choose another name"
-                )));
+                return Err(Declined::SecretThere(secret.clone()).into());
             }
             if value.expose_secret().is_empty() {
-                return Err(EngineError::NotNow("the password or key is empty; nothing was added".to_owned()));
+                return Err(Declined::SecretEmpty.into());
             }
         }
         for (secret, value) in &secrets {
@@ -156,7 +151,7 @@ impl Engine {
         let read = wetbank_core::parse_book(&[("place.new".to_owned(), text)], &Known::default());
         let book = read.map_err(EngineError::Book)?;
         let Some((_, spec)) = book.places.first() else {
-            return Err(EngineError::NotNow("there is no place in what was typed".to_owned()));
+            return Err(Declined::NothingTyped.into());
         };
         let steps = match self.build_with(&name, spec, &secrets).await {
             Ok(place) if sign_in => probe(place.as_ref(), false).await,
@@ -188,7 +183,7 @@ impl Engine {
             .find(|s| s.kind == "place" && s.name == name)
             .ok_or_else(|| EngineError::unknown("place", name))?;
         let text = book::with_key(&section.text, name, identity.key, &identity.fingerprint)
-            .ok_or_else(|| EngineError::NotNow(format!("the text of place \"{name}\" cannot be changed")))?;
+            .ok_or_else(|| Declined::TextUnchangeable(name.to_owned()))?;
         self.apply_in_turn(&turn, &[(format!("place.{name}"), text)], false, who).await?;
         Ok(())
     }

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use wetbank_core::{Cause, Name};
 
 use super::Engine;
-use crate::{EngineError, clock, intake::Beginning};
+use crate::{Declined, EngineError, clock, intake::Beginning};
 
 /// A firing of a schedule that is to come.
 #[derive(Debug, Clone)]
@@ -23,8 +23,7 @@ impl Engine {
         let name = Name::new(rule).map_err(|_| EngineError::unknown("rule", rule))?;
         let live = arrangement.rule(&name).ok_or_else(|| EngineError::unknown("rule", rule))?;
         if live.rule.finds.is_empty() && live.rule.starts.chain.is_some() {
-            let words = "this rule looks for no files itself, another rule hands them on; choose a file, or give it finds = [ … ]";
-            return Err(EngineError::NotNow(words.to_owned()));
+            return Err(Declined::LooksForNone.into());
         }
         let begun = self.core.intake.start_run(live, Cause::Hand, Beginning { all, ..Beginning::default() }).await?;
         Ok(begun.unwrap_or_default())

@@ -4,12 +4,12 @@ use secrecy::SecretString;
 use wetbank_core::Name;
 
 use super::Engine;
-use crate::{EngineError, KeyStatus};
+use crate::{Declined, EngineError, KeyStatus};
 
 impl Engine {
     /// Keeps a secret; places that need it sign in anew.
     pub async fn set_secret(&self, name: &str, secret: &SecretString) -> Result<(), EngineError> {
-        Name::new(name).map_err(|e| EngineError::NotNow(e.to_string()))?;
+        Name::new(name)?;
         self.core.keys.set_secret(name, secret).await?;
         self.rebuild_users_of(name).await
     }
@@ -24,9 +24,7 @@ impl Engine {
             .iter()
             .find_map(|(place, spec)| spec.secrets().iter().any(|s| s.as_str() == name).then(|| place.clone()));
         if let Some(place) = user {
-            return Err(EngineError::NotNow(format!(
-                "the place \"{place}\" needs the secret \"{name}\"; change the place first"
-            )));
+            return Err(Declined::SecretNeeded { secret: name.to_owned(), place }.into());
         }
         if !self.core.journal.remove_secret(name).await? {
             return Err(EngineError::unknown("secret", name));
@@ -55,7 +53,7 @@ impl Engine {
         export: &[u8],
         passphrase: Option<&SecretString>,
     ) -> Result<KeyStatus, EngineError> {
-        Name::new(name).map_err(|e| EngineError::NotNow(e.to_string()))?;
+        Name::new(name)?;
         let imported = self.core.keys.import(name, export, passphrase).await?;
         self.forget_warnings();
         Ok(imported)

@@ -6,11 +6,12 @@ use std::{
     io,
     os::unix::ffi::OsStrExt,
     path::Path,
-    sync::{Arc, Mutex, PoisonError},
+    sync::Arc,
 };
 
 use futures_util::StreamExt;
 use inotify::{EventMask, Inotify, WatchDescriptor, WatchMask, Watches};
+use parking_lot::Mutex;
 use tokio::sync::Notify;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use wetbank_core::RelPath;
@@ -36,7 +37,7 @@ pub(super) struct Changes {
 
 impl Changes {
     fn put(&self, path: RelPath, change: Change) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = self.state.lock();
         if state.0.len() >= REMEMBERED {
             state.0.clear();
             state.1.clear();
@@ -49,13 +50,13 @@ impl Changes {
     }
 
     fn lost(&self) {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner).2 = true;
+        self.state.lock().2 = true;
         self.came.notify_one();
     }
 
     /// The changes since it was asked last, in their order, and whether some were lost.
     pub fn take(&self) -> (Vec<(RelPath, Change)>, bool) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = self.state.lock();
         let (changes, order, lost) = std::mem::take(&mut *state);
         (order.into_iter().filter_map(|path| Some((path.clone(), *changes.get(&path)?))).collect(), lost)
     }
@@ -110,7 +111,7 @@ impl Kernel {
             | WatchMask::DONT_FOLLOW;
         match self.watches.add(path, mask) {
             Ok(descriptor) => {
-                self.folders.lock().unwrap_or_else(PoisonError::into_inner).insert(descriptor, folder.clone());
+                self.folders.lock().insert(descriptor, folder.clone());
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return false,
             Err(error) => {
@@ -125,7 +126,7 @@ impl Kernel {
 
     /// A folder is gone, with what is below it.
     pub fn forget(&self, gone: &RelPath) {
-        let mut folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut folders = self.folders.lock();
         folders.retain(|_, folder| folder.below(gone).is_none());
     }
 }
@@ -150,18 +151,18 @@ async fn read_events(inotify: Inotify, folders: Folders, changes: Arc<Changes>, 
             continue;
         }
         if event.mask.contains(EventMask::IGNORED) {
-            folders.lock().unwrap_or_else(PoisonError::into_inner).remove(&event.wd);
+            folders.lock().remove(&event.wd);
             continue;
         }
         if event.mask.intersects(EventMask::DELETE_SELF | EventMask::MOVE_SELF | EventMask::UNMOUNT) {
             // Whether it is one that has to be there, the look at the watched folders shows.
-            let gone = folders.lock().unwrap_or_else(PoisonError::into_inner).remove(&event.wd);
+            let gone = folders.lock().remove(&event.wd);
             if let Some(folder) = gone {
                 changes.put(folder, Change::FolderGone);
             }
             continue;
         }
-        let folder = folders.lock().unwrap_or_else(PoisonError::into_inner).get(&event.wd).cloned();
+        let folder = folders.lock().get(&event.wd).cloned();
         let (Some(folder), Some(name)) = (folder, event.name) else { continue };
         let Ok(path) = folder.join_name(name.as_bytes()) else { continue };
         if path.is_temporary() {

@@ -41,7 +41,7 @@ impl Intake {
             let root = FilePath { place: find.files.place.clone(), path: RelPath::root() };
             let facts = FileFacts::new(&root, &nothing).with(known.clone());
             let facts = TemplateFacts { file: &facts, rule, run: 0, started: now, now };
-            let path = find.folder.render_folder(&facts).map_err(|error| EngineError::NotNow(error.to_string()))?;
+            let path = find.folder.render_folder(&facts)?;
             looks.push((number, FilePath { path, ..root }));
         }
         if all {

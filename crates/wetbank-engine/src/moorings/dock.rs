@@ -1,7 +1,6 @@
 //! What is known of places, and where every call reports what came of it.
 
-use std::sync::{Mutex, PoisonError};
-
+use parking_lot::Mutex;
 use tokio::sync::Notify;
 use tokio_util::task::TaskTracker;
 use wetbank_core::Name;
@@ -83,7 +82,7 @@ impl Dock {
     pub fn worked(&self, place: &Name) {
         if self.health.well(place) {
             self.is_well(place);
-            self.well.lock().unwrap_or_else(PoisonError::into_inner).push(place.clone());
+            self.well.lock().push(place.clone());
             self.came_back.notify_one();
         }
     }

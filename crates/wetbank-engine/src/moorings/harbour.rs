@@ -1,11 +1,9 @@
 //! The places of the book, ready to use.
 
-use std::{
-    collections::HashMap,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::{collections::HashMap, sync::Arc};
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio_util::task::TaskTracker;
 use wetbank_core::{FilePath, Name, RetryPolicy};
@@ -100,7 +98,7 @@ impl Moorings {
             return None;
         }
         let slots = {
-            let mut all = self.large_slots.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut all = self.large_slots.lock();
             all.entry(place.clone()).or_insert_with(|| Arc::new(Semaphore::new(LARGE_SLOTS))).clone()
         };
         slots.acquire_owned().await.ok()
@@ -110,7 +108,7 @@ impl Moorings {
     pub async fn came_back(&self) -> Vec<Name> {
         loop {
             let came = self.dock.came_back.notified();
-            let well = std::mem::take(&mut *self.dock.well.lock().unwrap_or_else(PoisonError::into_inner));
+            let well = std::mem::take(&mut *self.dock.well.lock());
             if !well.is_empty() {
                 return well;
             }

@@ -1,12 +1,9 @@
 //! How places are doing: one dead place must slow no other.
 
-use std::{
-    collections::HashMap,
-    sync::{Mutex, PoisonError},
-    time::Duration,
-};
+use std::{collections::HashMap, time::Duration};
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use wetbank_core::Name;
 use wetbank_places::{PlaceError, PlaceErrorKind};
 
@@ -42,8 +39,8 @@ pub(crate) struct Health {
 pub(crate) struct HealthBook(Mutex<HashMap<Name, Health>>);
 
 impl HealthBook {
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<Name, Health>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> parking_lot::MutexGuard<'_, HashMap<Name, Health>> {
+        self.0.lock()
     }
 
     /// Something worked. Answers whether that is news.

@@ -1,11 +1,9 @@
 //! What is wrong now and is no single file's fault. It is said once, seen at once, and gone by itself.
 
-use std::{
-    collections::BTreeMap,
-    sync::{Mutex, MutexGuard, PoisonError},
-};
+use std::collections::BTreeMap;
 
 use jiff::Timestamp;
+use parking_lot::{Mutex, MutexGuard};
 use wetbank_core::{FilePath, Name};
 use wetbank_places::Entry;
 
@@ -84,7 +82,7 @@ impl About {
 
 impl Troubles {
     fn lock(&self) -> MutexGuard<'_, BTreeMap<About, Trouble>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.lock()
     }
 
     /// Something is wrong; answers whether that is news.

@@ -3,12 +3,10 @@
 //! A claimed item is a plain value ([`Claim`]). One (place, path) belongs to one item at a time;
 //! rules are served in turn, each with a bound, so that a slow one cannot take every hand.
 
-use std::{
-    collections::{BTreeMap, HashMap, HashSet, VecDeque},
-    sync::{Mutex, PoisonError},
-};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{FilePath, Name};
@@ -114,8 +112,8 @@ impl Claims {
         Self { cancel, ..Self::default() }
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> parking_lot::MutexGuard<'_, State> {
+        self.state.lock()
     }
 
     /// Queues items that are in the journal, each for its first time since the start. What does not

@@ -1,11 +1,9 @@
 //! Runs that may take only so long, by the time when that is over.
 
-use std::{
-    collections::BTreeSet,
-    sync::{Mutex, PoisonError},
-};
+use std::collections::BTreeSet;
 
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use tokio::sync::Notify;
 
 /// Runs that may take only so long.
@@ -18,7 +16,7 @@ pub(crate) struct Deadlines {
 impl Deadlines {
     /// A run that is held at this time if it still goes on then.
     pub fn watch(&self, run: i64, until: Timestamp) {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock();
         if known.insert((until, run)) && known.first() == Some(&(until, run)) {
             self.sooner.notify_one();
         }
@@ -31,12 +29,12 @@ impl Deadlines {
 
     /// When the first of them is over.
     pub fn first(&self) -> Option<Timestamp> {
-        self.known.lock().unwrap_or_else(PoisonError::into_inner).first().map(|(until, _)| *until)
+        self.known.lock().first().map(|(until, _)| *until)
     }
 
     /// Those that are over by now, each told once.
     pub fn take_passed(&self, now: Timestamp) -> Vec<i64> {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock();
         let later = known.split_off(&(now, i64::MIN));
         let passed = std::mem::replace(&mut *known, later);
         passed.into_iter().map(|(_, run)| run).collect()

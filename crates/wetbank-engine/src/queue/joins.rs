@@ -1,10 +1,8 @@
 //! Which runs have items that wait for others.
 
-use std::{
-    collections::{BTreeSet, HashMap},
-    sync::{Mutex, MutexGuard, PoisonError},
-};
+use std::collections::{BTreeSet, HashMap};
 
+use parking_lot::{Mutex, MutexGuard};
 use tokio::sync::Notify;
 
 /// Runs in which items wait for others, and whether something happened there since the last look.
@@ -49,7 +47,7 @@ impl Joins {
     }
 
     fn runs(&self) -> MutexGuard<'_, HashMap<i64, bool>> {
-        self.runs.lock().unwrap_or_else(PoisonError::into_inner)
+        self.runs.lock()
     }
 }
 

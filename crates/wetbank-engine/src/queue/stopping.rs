@@ -1,9 +1,8 @@
 //! Runs that are being stopped, and why.
 
-use std::{
-    collections::HashMap,
-    sync::{Mutex, MutexGuard, PoisonError},
-};
+use std::collections::HashMap;
+
+use parking_lot::{Mutex, MutexGuard};
 
 /// Why a run was stopped.
 #[derive(Debug, Clone)]
@@ -40,6 +39,6 @@ impl Stopping {
     }
 
     fn lock(&self) -> MutexGuard<'_, HashMap<i64, Stopped>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.lock()
     }
 }

@@ -80,7 +80,7 @@ async fn decide(
     };
     let (said, passes) = match kind {
         FailureKind::Stopping => return After::Turn(end_stopped(runner, claim, attempt.map(|id| (id, unclear))).await),
-        FailureKind::Journal(why) => return After::Turn(Turn::Unread(claim, EngineError::NotNow(why))),
+        FailureKind::Journal(why) => return After::Turn(Turn::Unread(claim, EngineError::Broken(why))),
         FailureKind::Paused { until, why } => {
             let moved = Moved { due: Some(until), why: Some(why), ..moved };
             return After::Turn(wait(runner, claim, moved).await);

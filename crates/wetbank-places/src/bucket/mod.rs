@@ -9,15 +9,12 @@ mod calls;
 mod listing;
 mod upload;
 
-use std::{
-    collections::HashMap,
-    fmt,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::{collections::HashMap, fmt, sync::Arc};
 
 use async_trait::async_trait;
 use futures_util::{StreamExt, TryStreamExt, stream};
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use reqwest::{StatusCode, header};
 use rusty_s3::{Bucket as Address, Credentials, UrlStyle};
 use secrecy::{ExposeSecret, SecretString};
@@ -117,11 +114,11 @@ impl Bucket {
     }
 
     fn take_pending(&self, temporary: &RelPath) -> Option<Pending> {
-        self.inner.pending.lock().unwrap_or_else(PoisonError::into_inner).remove(temporary)
+        self.inner.pending.lock().remove(temporary)
     }
 
     fn keep_pending(&self, temporary: RelPath, pending: Pending) -> Option<Pending> {
-        self.inner.pending.lock().unwrap_or_else(PoisonError::into_inner).insert(temporary, pending)
+        self.inner.pending.lock().insert(temporary, pending)
     }
 
     async fn must_be_free(&self, to: &RelPath) -> Result<()> {

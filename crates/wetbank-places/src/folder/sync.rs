@@ -4,11 +4,12 @@ use std::{
     collections::HashMap,
     io,
     sync::{
-        Arc, Mutex,
+        Arc,
         atomic::{AtomicU64, Ordering},
     },
 };
 
+use parking_lot::Mutex;
 use wetbank_core::RelPath;
 
 use crate::blocking;
@@ -36,7 +37,7 @@ impl FolderSync {
         call: impl FnOnce() -> io::Result<()> + Send + 'static,
     ) -> io::Result<()> {
         let waiting = {
-            let mut folders = self.folders.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            let mut folders = self.folders.lock();
             if folders.len() >= REMEMBERED {
                 folders.retain(|_, waiting| Arc::strong_count(waiting) > 1);
             }

@@ -3,12 +3,13 @@
 use std::{
     io,
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc,
         atomic::{AtomicBool, Ordering::Relaxed},
     },
     time::{Duration, Instant},
 };
 
+use parking_lot::Mutex;
 use secrecy::{ExposeSecret, SecretString};
 use suppaftp::{
     Encoding, FtpError, FtpResult, Mode, Status,
@@ -218,7 +219,7 @@ impl Lease {
     pub fn give_back(mut self) {
         if let Some(mut connection) = self.connection.take() {
             connection.rested = Instant::now();
-            self.pool.idle.lock().unwrap_or_else(PoisonError::into_inner).push(connection);
+            self.pool.idle.lock().push(connection);
         }
     }
 }
@@ -289,7 +290,7 @@ impl Pool {
     async fn rested(&self) -> Option<Connection> {
         loop {
             let mut connection = {
-                let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut idle = self.idle.lock();
                 idle.retain(|connection| connection.rested.elapsed() < STALE);
                 idle.pop()?
             };
@@ -304,7 +305,7 @@ impl Pool {
     /// Takes down that the server takes fewer connections than the book allows; not if none of them is open: then
     /// others use it up.
     fn can_narrow(&self) -> bool {
-        let mut narrowed = self.narrowed.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut narrowed = self.narrowed.lock();
         // The pool's own, and that of the one that was refused.
         if Arc::strong_count(&self.open) <= 2 || narrowed.by + 1 >= self.spec.connections {
             return false;
@@ -317,7 +318,7 @@ impl Pool {
 
     /// Allows one more again, some time after the server took none.
     fn widen(&self) {
-        let mut narrowed = self.narrowed.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut narrowed = self.narrowed.lock();
         if narrowed.by > 0 && narrowed.since.is_none_or(|since| since.elapsed() > NARROWED) {
             narrowed.by -= 1;
             narrowed.since = Some(Instant::now());

@@ -4,7 +4,7 @@ use std::{
     collections::BTreeSet,
     io,
     pin::Pin,
-    sync::{Arc, Mutex, PoisonError},
+    sync::Arc,
     task::{Context, Poll},
     time::{Duration, Instant},
 };
@@ -16,6 +16,7 @@ use async_imap::{
 };
 use futures_util::TryStreamExt;
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use secrecy::{ExposeSecret, SecretString};
 use tokio::{
     io::{AsyncRead, AsyncWrite, ReadBuf},
@@ -307,7 +308,7 @@ impl Pool {
         let lease = |connection| Lease { connection: Some(connection), pool: self.clone(), _slot: slot };
         loop {
             let resting = {
-                let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut idle = self.idle.lock();
                 idle.retain(|connection| connection.rested.elapsed() < STALE);
                 idle.pop()
             };
@@ -347,7 +348,7 @@ impl Lease {
     pub fn give_back(mut self) {
         if let Some(mut connection) = self.connection.take() {
             connection.rested = Instant::now();
-            self.pool.idle.lock().unwrap_or_else(PoisonError::into_inner).push(connection);
+            self.pool.idle.lock().push(connection);
         }
     }
 

@@ -60,10 +60,10 @@ impl fmt::Display for HostKey {
 impl HostKey {
     /// Asks a server for its host key without signing in or trusting it.
     pub async fn fetch(place: &PlaceName, spec: &SftpSpec) -> Result<Self, PlaceError> {
-        let seen = Arc::new(std::sync::Mutex::new(None));
+        let seen = Arc::new(parking_lot::Mutex::new(None));
         let checker = Checker { pinned: None, seen: seen.clone() };
         let _ = handshake(place, spec, checker).await.map(drop);
-        let seen = seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone();
+        let seen = seen.lock().clone();
         match seen {
             Some(key) => Ok(Self(key)),
             // It never came to the key: say why it was not reached.
@@ -79,7 +79,7 @@ impl HostKey {
 /// Accepts the pinned host key and no other.
 struct Checker {
     pinned: Option<String>,
-    seen: Arc<std::sync::Mutex<Option<String>>>,
+    seen: Arc<parking_lot::Mutex<Option<String>>>,
 }
 
 impl client::Handler for Checker {
@@ -88,7 +88,7 @@ impl client::Handler for Checker {
     async fn check_server_key(&mut self, key: &russh::keys::PublicKeyOrCertificate) -> Result<bool, Self::Error> {
         let shown = key.public_key().fingerprint(HashAlg::Sha256).to_string();
         let fits = self.pinned.as_deref() == Some(shown.as_str());
-        *self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(shown);
+        *self.seen.lock() = Some(shown);
         Ok(fits)
     }
 }
@@ -124,7 +124,7 @@ async fn handshake(place: &PlaceName, spec: &SftpSpec, checker: Checker) -> Resu
         let _ = stream.set_nodelay(true);
         let (seen, pinned) = (checker.seen.clone(), checker.pinned.clone());
         client::connect_stream(Arc::new(config()), stream, checker).await.map_err(|error| {
-            let seen = seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone();
+            let seen = seen.lock().clone();
             match (seen, pinned) {
                 (Some(shown), Some(pinned)) if shown != pinned => {
                     fail(place, PlaceErrorKind::HostKey, "trust", format!("it shows {shown}, confirmed was {pinned}"))

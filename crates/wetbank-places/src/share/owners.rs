@@ -1,13 +1,10 @@
 //! Who owns the files of a share: each is asked for its owner's number, and the server for the
 //! names of the numbers that are new.
 
-use std::{
-    collections::HashMap,
-    sync::{Mutex, PoisonError},
-    time::Duration,
-};
+use std::{collections::HashMap, time::Duration};
 
 use futures_util::{StreamExt, stream};
+use parking_lot::Mutex;
 use wetbank_smb::AccountId;
 
 use super::Share;
@@ -28,11 +25,11 @@ pub(super) struct Owners(Mutex<HashMap<AccountId, Option<String>>>);
 
 impl Owners {
     fn known(&self, account: &AccountId) -> Option<Option<String>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(account).cloned()
+        self.0.lock().get(account).cloned()
     }
 
     fn learn(&self, accounts: Vec<AccountId>, names: Vec<Option<String>>) {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.0.lock();
         if known.len() + accounts.len() > REMEMBERED {
             known.clear();
         }

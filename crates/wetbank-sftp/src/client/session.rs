@@ -3,13 +3,14 @@
 use std::{
     collections::HashMap,
     sync::{
-        Arc, Mutex, PoisonError,
+        Arc,
         atomic::{AtomicU32, AtomicU64, Ordering},
     },
     time::Duration,
 };
 
 use bytes::{Bytes, BytesMut};
+use parking_lot::Mutex;
 use tokio::{
     sync::{Semaphore, mpsc, oneshot},
     time::Instant,
@@ -60,8 +61,8 @@ struct Waiting {
 }
 
 impl Shared {
-    fn lock(&self) -> std::sync::MutexGuard<'_, Waiting> {
-        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> parking_lot::MutexGuard<'_, Waiting> {
+        self.waiting.lock()
     }
 
     /// Ends the connection: everybody who waits is told.

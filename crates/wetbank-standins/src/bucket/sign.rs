@@ -12,10 +12,6 @@ use super::{answers::Refusal, decoded};
 /// Clocks may differ by so much.
 const SKEW: SignedDuration = SignedDuration::from_mins(15);
 
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
 fn keyed(key: &[u8], text: &str) -> Vec<u8> {
     hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, key), text.as_bytes()).as_ref().to_vec()
 }
@@ -93,8 +89,8 @@ pub(super) fn check(parts: &Parts, access: &str, secret: &str) -> Result<(), Ref
         claim.signed_headers,
         claim.payload
     );
-    let hashed = hex(digest(&SHA256, request.as_bytes()).as_ref());
+    let hashed = hex::encode(digest(&SHA256, request.as_bytes()).as_ref());
     let text = format!("AWS4-HMAC-SHA256\n{}\n{scope}\n{hashed}", claim.time);
     let key = scope.split('/').fold(format!("AWS4{secret}").into_bytes(), |key, part| keyed(&key, part));
-    if hex(&keyed(&key, &text)) == claim.signature { Ok(()) } else { Err(refuse("SignatureDoesNotMatch")) }
+    if hex::encode(keyed(&key, &text)) == claim.signature { Ok(()) } else { Err(refuse("SignatureDoesNotMatch")) }
 }

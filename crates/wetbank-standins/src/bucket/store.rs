@@ -3,12 +3,13 @@
 use std::{
     collections::{BTreeMap, HashMap},
     ops::Bound,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::Arc,
 };
 
 use axum::http::StatusCode;
 use bytes::Bytes;
 use jiff::Timestamp;
+use parking_lot::{Mutex, MutexGuard};
 
 use super::answers::Refusal;
 
@@ -89,7 +90,7 @@ fn no_upload() -> Refusal {
 
 impl Store {
     fn held(&self) -> MutexGuard<'_, Held> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.lock()
     }
 
     pub fn get(&self, key: &str) -> Option<Object> {

@@ -6,12 +6,7 @@ mod pages;
 mod sign_in;
 mod tree;
 
-use std::{
-    collections::BTreeMap,
-    io,
-    net::SocketAddr,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
-};
+use std::{collections::BTreeMap, io, net::SocketAddr, sync::Arc};
 
 use axum::{
     Router,
@@ -20,6 +15,7 @@ use axum::{
     routing::{get, post},
 };
 use bytes::Bytes;
+use parking_lot::{Mutex, MutexGuard};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
@@ -92,7 +88,7 @@ struct Served {
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+    mutex.lock()
 }
 
 impl DriveStandin {

@@ -56,7 +56,7 @@ pub(super) struct Grants {
 }
 
 fn secret() -> String {
-    rand10::random::<[u8; 24]>().iter().map(|byte| format!("{byte:02x}")).collect()
+    hex::encode(rand10::random::<[u8; 24]>())
 }
 
 /// A code that people can type.

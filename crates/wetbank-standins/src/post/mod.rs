@@ -4,15 +4,10 @@
 mod imap;
 mod smtp;
 
-use std::{
-    collections::BTreeMap,
-    fs, io,
-    net::SocketAddr,
-    path::PathBuf,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
-};
+use std::{collections::BTreeMap, fs, io, net::SocketAddr, path::PathBuf, sync::Arc};
 
 use jiff::Timestamp;
+use parking_lot::{Mutex, MutexGuard};
 use tokio::{
     io::{AsyncBufRead, AsyncBufReadExt, AsyncReadExt},
     net::TcpListener,
@@ -68,7 +63,7 @@ struct Office {
 
 impl Office {
     fn store(&self) -> MutexGuard<'_, Store> {
-        self.store.lock().unwrap_or_else(PoisonError::into_inner)
+        self.store.lock()
     }
 
     fn path(&self, folder: &str, number: u32) -> PathBuf {

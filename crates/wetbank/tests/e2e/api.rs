@@ -106,7 +106,7 @@ async fn requests_that_make_no_sense_are_problems_with_a_stable_word_and_their_r
         (Method::POST, "/by-hand", Some(json!({ "from": "office" })), 422, "bad-request"),
         (Method::DELETE, "/book/partner/nobody", None, 404, "not-found"),
         (Method::GET, "/no-such-thing", None, 404, "not-found"),
-        (Method::POST, "/places", Some(json!({ "name": "Two Words", "kind": "folder" })), 409, "not-now"),
+        (Method::POST, "/places", Some(json!({ "name": "Two Words", "kind": "folder" })), 400, "bad-name"),
         (Method::POST, "/places", Some(json!({ "name": "x", "kind": "cupboard" })), 422, "book"),
     ] {
         let words = api.refused(method, path, body, status, code).await;

@@ -176,7 +176,7 @@ fn a_field_that_leads_out_of_the_place_is_held() {
     let hold = office.hold();
     assert_eq!(hold["code"], "template", "{hold}");
     let (status, said) = signal(&office, "item-ready", r#"{"item": {"id": "../x", "status": "ready"}}"#);
-    assert_eq!(status, 409, "{said}");
+    assert_eq!(status, 422, "{said}");
     // A field that is not there is named.
     assert_eq!(signal(&office, "item-made", "{}").0, 202);
     wait_for("it is held, too", || (office.holds().len() == 2).then_some(()));

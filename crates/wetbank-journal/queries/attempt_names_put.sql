@@ -1,0 +1,1 @@
+INSERT INTO attempt_name (rowid, name) SELECT value->>0, value->>1 FROM json_each(?1)

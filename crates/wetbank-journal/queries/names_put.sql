@@ -1,1 +1,0 @@
-INSERT INTO name_index (rowid, name) SELECT value->>0, value->>1 FROM json_each(?1)
