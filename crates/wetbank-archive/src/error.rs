@@ -45,7 +45,7 @@ pub enum ArchiveError {
     #[error("it expands to more than {0} times its size, which honest files do not")]
     Bomb(u64),
     /// Reading or writing failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Io(#[from] io::Error),
 }
 

@@ -50,7 +50,7 @@ pub enum CryptError {
     #[error("the signature was refused: {0}")]
     Signature(String),
     /// Reading or writing failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Io(#[from] std::io::Error),
     /// The library refused something else.
     #[error("OpenPGP: {0}")]

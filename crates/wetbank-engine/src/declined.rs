@@ -59,7 +59,7 @@ pub enum Declined {
     OldRule { item: i64, version: i64, rule: Name, problem: String },
     #[error("the rule \"{rule}\" is no longer in the book; put it back and release then, or dismiss item {item}")]
     RuleGone { rule: Name, item: i64 },
-    #[error("{0}")]
+    #[error(transparent)]
     NoWay(#[from] Stuck),
     #[error("nothing of run {0} is going on")]
     NothingGoing(i64),

@@ -12,12 +12,12 @@ use crate::Declined;
 #[non_exhaustive]
 pub enum EngineError {
     /// The data folder cannot be used.
-    #[error("data folder {path} cannot be used: {source}")]
+    #[error("data folder {path} cannot be used: {cause}")]
     Data {
         /// The folder.
         path: PathBuf,
-        /// Why.
-        source: std::io::Error,
+        /// Why; told with it, so that nobody tells it twice.
+        cause: std::io::Error,
     },
     /// Another service holds the data folder.
     #[error(
@@ -25,25 +25,25 @@ pub enum EngineError {
     )]
     Locked(PathBuf),
     /// The journal failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Journal(#[from] JournalError),
     /// The vault failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Vault(#[from] VaultError),
     /// A place failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Place(#[from] PlaceError),
     /// A key cannot be used.
-    #[error("{0}")]
+    #[error(transparent)]
     Key(#[from] KeyError),
     /// Encrypting or decrypting failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Crypt(#[from] CryptError),
     /// The book has mistakes.
     #[error("the book has {} mistake{}", .0.len(), if .0.len() == 1 { "" } else { "s" })]
     Book(Vec<Problem>),
     /// A template gave nothing usable.
-    #[error("{0}")]
+    #[error(transparent)]
     Template(#[from] TemplateError),
     /// There is no such thing.
     #[error("there is no {kind} \"{name}\"")]
@@ -54,13 +54,13 @@ pub enum EngineError {
         name: String,
     },
     /// A name that nothing can have.
-    #[error("{0}")]
+    #[error(transparent)]
     Name(#[from] InvalidName),
     /// As things stand it is not done.
-    #[error("{0}")]
+    #[error(transparent)]
     Declined(#[from] Declined),
     /// Signing in to a drive by agreeing failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Agreement(#[from] AgreementError),
     /// What was given cannot be read.
     #[error("{0}")]

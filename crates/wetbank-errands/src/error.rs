@@ -5,7 +5,7 @@ use std::io;
 #[non_exhaustive]
 pub enum ErrandError {
     /// Reading or writing a file of ours failed.
-    #[error("{0}")]
+    #[error(transparent)]
     Io(#[from] io::Error),
     /// It cannot be reached, or is too busy; later it may work.
     #[error("{0}")]

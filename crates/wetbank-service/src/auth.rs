@@ -29,10 +29,10 @@ pub struct Token(Arc<str>);
 
 /// Why the token file cannot be used.
 #[derive(Debug, thiserror::Error)]
-#[error("token file {path} cannot be used: {source}")]
+#[error("token file {path} cannot be used: {cause}")]
 pub struct TokenError {
     path: String,
-    source: std::io::Error,
+    cause: std::io::Error,
 }
 
 impl std::fmt::Debug for Token {
@@ -45,7 +45,7 @@ impl Token {
     /// Reads the token of a data folder, making one on first use.
     pub fn open(folder: &Path) -> Result<Self, TokenError> {
         let path = folder.join("token");
-        let failed = |source| TokenError { path: path.display().to_string(), source };
+        let failed = |cause| TokenError { path: path.display().to_string(), cause };
         match fs::read_to_string(&path) {
             Ok(text) if text.trim().len() >= 32 => return Ok(Self(text.trim().into())),
             Ok(_) => fs::remove_file(&path).map_err(failed)?,

@@ -37,6 +37,14 @@ impl ApiError {
         Self::new(StatusCode::BAD_REQUEST, "bad-request", detail)
     }
 
+    /// The same for whoever takes 409 to mean that it was begun before: it was not, and may be asked for again.
+    pub fn but_not_begun(self) -> Self {
+        if self.0.status == StatusCode::CONFLICT {
+            return Self::new(StatusCode::SERVICE_UNAVAILABLE, &self.0.code, self.0.detail);
+        }
+        self
+    }
+
     pub fn not_found(kind: &str, name: impl std::fmt::Display) -> Self {
         Self::new(StatusCode::NOT_FOUND, "not-found", format!("there is no {kind} \"{name}\""))
     }

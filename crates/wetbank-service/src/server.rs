@@ -23,16 +23,16 @@ pub struct Server {
 
 /// Why a service cannot listen.
 #[derive(Debug, thiserror::Error)]
-#[error("cannot listen on {address}: {source}; choose another address with --listen")]
+#[error("cannot listen on {address}: {cause}; choose another address with --listen")]
 pub struct ServerError {
     address: SocketAddr,
-    source: io::Error,
+    cause: io::Error,
 }
 
 impl Server {
     /// Takes the address. Port 0 takes a free one.
     pub async fn bind(engine: Engine, token: Token, address: SocketAddr) -> Result<Self, ServerError> {
-        let failed = |source| ServerError { address, source };
+        let failed = |cause| ServerError { address, cause };
         let listener = TcpListener::bind(address).await.map_err(failed)?;
         let listen = listener.local_addr().map_err(failed)?;
         let shared = Shared::new(engine, token, listen, CancellationToken::new());

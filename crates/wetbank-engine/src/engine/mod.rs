@@ -158,7 +158,7 @@ fn make_private(folder: &Path) -> io::Result<()> {
 }
 
 fn lock(data: &Path) -> Result<File, EngineError> {
-    let failed = |source| EngineError::Data { path: data.to_owned(), source };
+    let failed = |cause| EngineError::Data { path: data.to_owned(), cause };
     use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
     if let Some(above) = data.parent() {
         fs::create_dir_all(above).map_err(failed)?;
@@ -192,7 +192,7 @@ impl Engine {
     /// Opens the data folder, finishes what a stop cut short, and begins to watch.
     pub async fn start(options: EngineOptions) -> Result<Self, EngineError> {
         let lock = lock(&options.data)?;
-        let failed = |source| EngineError::Data { path: options.data.clone(), source };
+        let failed = |cause| EngineError::Data { path: options.data.clone(), cause };
         let work = options.data.join("work");
         make_private(&work).map_err(failed)?;
         let outbox = options.data.join("outbox");
@@ -306,7 +306,7 @@ impl Engine {
     /// Files in the work folder whose items are at an end.
     async fn clean_work_folder(&self) -> Result<(), EngineError> {
         let root = self.core.effects.work.folder.root().to_owned();
-        let failed = |source| EngineError::Data { path: root.clone(), source };
+        let failed = |cause| EngineError::Data { path: root.clone(), cause };
         for entry in fs::read_dir(&root).map_err(failed)? {
             let entry = entry.map_err(failed)?;
             let name = entry.file_name().to_string_lossy().into_owned();

@@ -57,7 +57,7 @@ pub enum SignalRefusal {
     #[error("the rule \"{0}\" is off")]
     Off(Name),
     /// It could not be recorded.
-    #[error("{0}")]
+    #[error(transparent)]
     Engine(#[from] EngineError),
 }
 

@@ -46,10 +46,10 @@ pub(crate) struct Moved {
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum Refused {
     /// The journal could not be written.
-    #[error("{0}")]
+    #[error(transparent)]
     Journal(#[from] JournalError),
     /// The life of an item does not have this change.
-    #[error("{0}")]
+    #[error(transparent)]
     Move(#[from] InvalidMove),
 }
 

@@ -11,7 +11,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use futures_util::StreamExt;
+use futures_util::{StreamExt, future::join_all};
 use wetbank_core::{
     FtpSecurity, MailSecurity, MailServer, MailboxSpec, Name, RelPath, SftpSignIn, SftpSpec, ShareSpec,
 };
@@ -76,14 +76,14 @@ fn lines(texts: &[&str]) -> Vec<Vec<u8>> {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_ftp_server_without_end_is_given_up() {
     let known = ["220 ready", "331 password", "230 in", "211 no features", "200 binary"];
-    for point in 0..=known.len() {
-        for forever in [&b"x"[..], b"211-more\r\n"] {
-            let server = Endless::with(true, lines(&known[..point]), "", forever);
-            let spec = ftp_spec(server.port, FtpSecurity::None, Path::new(""));
-            let place = Ftp::new(Name::new("server").unwrap(), spec, "x".into());
-            gives_up(&format!("after {point} answers"), &server, async { place.reach().await.map(drop) }).await;
-        }
-    }
+    let ways = (0..=known.len()).flat_map(|point| [(point, &b"x"[..]), (point, b"211-more\r\n")]);
+    join_all(ways.map(async |(point, forever)| {
+        let server = Endless::with(true, lines(&known[..point]), "", forever);
+        let spec = ftp_spec(server.port, FtpSecurity::None, Path::new(""));
+        let place = Ftp::new(Name::new("server").unwrap(), spec, "x".into());
+        gives_up(&format!("after {point} answers"), &server, async { place.reach().await.map(drop) }).await;
+    }))
+    .await;
 }
 
 fn mailbox(read: Option<u16>, send: Option<u16>) -> Mailbox {
@@ -102,14 +102,14 @@ fn mailbox(read: Option<u16>, send: Option<u16>) -> Mailbox {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_mail_server_without_end_is_given_up() {
-    for point in 0..3 {
-        for forever in [&b"x"[..], b"250-more\r\n"] {
-            let known = ["220 ready", "250-mail\r\n250 AUTH PLAIN LOGIN", "235 in"];
-            let server = Endless::with(true, lines(&known[..point]), "", forever);
-            let place = mailbox(None, Some(server.port));
-            gives_up(&format!("SMTP, after {point} answers"), &server, async { place.reach().await.map(drop) }).await;
-        }
-    }
+    let ways = (0..3).flat_map(|point| [(point, &b"x"[..]), (point, b"250-more\r\n")]);
+    join_all(ways.map(async |(point, forever)| {
+        let known = ["220 ready", "250-mail\r\n250 AUTH PLAIN LOGIN", "235 in"];
+        let server = Endless::with(true, lines(&known[..point]), "", forever);
+        let place = mailbox(None, Some(server.port));
+        gives_up(&format!("SMTP, after {point} answers"), &server, async { place.reach().await.map(drop) }).await;
+    }))
+    .await;
     for known in [&[][..], &["* OK ready"]] {
         let server = Endless::with(true, lines(known), "", b"x");
         let place = mailbox(Some(server.port), None);

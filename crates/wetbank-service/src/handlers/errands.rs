@@ -73,7 +73,7 @@ pub(crate) async fn signal(
     let call = SignalCall { rule: &rule, time: text("wetbank-time"), proof: text("wetbank-proof"), body: &body };
     match state.engine.signal(call).await {
         Ok(run) => Ok((StatusCode::ACCEPTED, Json(api::Started { run, item: None }))),
-        Err(SignalRefusal::Engine(error)) => Err(error.into()),
+        Err(SignalRefusal::Engine(error)) => Err(ApiError::from(error).but_not_begun()),
         Err(refusal) => {
             // What a stranger writes into the address must not look like lines of the log.
             let rule: String = rule.escape_debug().take(100).collect();
@@ -82,7 +82,7 @@ pub(crate) async fn signal(
                 SignalRefusal::Unproved => (StatusCode::UNAUTHORIZED, "unproved"),
                 SignalRefusal::Stale(_) => (StatusCode::FORBIDDEN, "stale"),
                 SignalRefusal::Repeated => (StatusCode::CONFLICT, "repeated"),
-                SignalRefusal::Off(_) => (StatusCode::CONFLICT, "off"),
+                SignalRefusal::Off(_) => (StatusCode::SERVICE_UNAVAILABLE, "off"),
                 _ => (StatusCode::UNPROCESSABLE_ENTITY, "unusable"),
             };
             Err(ApiError::new(status, code, refusal.to_string()))

@@ -57,3 +57,24 @@ fn a_damaged_journal_stops_the_start_and_is_told_with_what_to_do() {
     assert!(!refused.status.success() && said.contains("is damaged") && said.contains("Keep a copy"), "{said}");
     assert!(fs::read(&journal).unwrap() == bytes);
 }
+
+#[test]
+fn the_cause_of_an_error_is_told_once() {
+    let office = Office::open();
+    for words in [
+        &["serve", "--data", "/dev/null/wetbank"][..],
+        &["serve", "--data", "/dev/null"],
+        &["book", "check", "/nowhere/book.toml"],
+        &["secret", "set", "Two Words"],
+        &["place", "test", "Two Words"],
+        &["run", "show", "7"],
+    ] {
+        let output = office.wetbank_with(words, "grey heron");
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(!output.status.success() && !said.trim().is_empty(), "{words:?}");
+        let parts: Vec<&str> = said.trim().split(": ").collect();
+        for (at, part) in parts.iter().enumerate() {
+            assert!(!parts[at + 1..].contains(part), "{words:?} tells {part:?} twice: {said}");
+        }
+    }
+}

@@ -165,7 +165,7 @@ fn a_signal_of_ten_megabytes_is_refused_and_one_for_a_rule_that_is_off_waits_for
     assert_eq!(signal(&office, "item-made", &large).0, 413);
     assert!(office.wetbank(&["rule", "off", "item-made"]).status.success());
     let (status, said) = signal(&office, "item-made", "{}");
-    assert_eq!((status, said["code"].as_str()), (409, Some("off")));
+    assert_eq!((status, said["code"].as_str()), (503, Some("off")));
     assert!(office.runs().is_empty());
 }
 
