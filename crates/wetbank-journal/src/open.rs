@@ -11,6 +11,9 @@ use sqlx::{
 
 use crate::{JournalError, Trouble, threes::Threes, writer::Writer};
 
+/// What the writer keeps of the file in memory, as SQLite says it: 32 MiB. It writes into many indexes, each at
+/// another place of the file.
+const WRITER_CACHE: &str = "-32768";
 /// Readers at once. Reads are short; more would only compete for the two or four cores.
 const READERS: u32 = 4;
 
@@ -92,10 +95,11 @@ impl Journal {
             .statement_cache_capacity(200)
             .pragma("journal_size_limit", "67108864")
             .disable_statement_logging();
+        let writing = options.clone().pragma("cache_size", WRITER_CACHE);
         // Said of a file that is there it would be a write, before anybody knows whether the file is well.
         let first = match path.exists() {
-            true => options.clone(),
-            false => options.clone().auto_vacuum(SqliteAutoVacuum::Incremental),
+            true => writing.clone(),
+            false => writing.clone().auto_vacuum(SqliteAutoVacuum::Incremental),
         };
         let mut connection = first.connect().await.map_err(|error| match error {
             sqlx::Error::Database(error) if error.code().as_deref() == Some(CORRUPT) => {

@@ -1,14 +1,14 @@
 //! What a journal of some years answers, through the API, and what it costs to write on in it.
 
-use std::{fs, process::Command, time::Duration};
+use std::{fs, path::Path, process::Command, time::Duration};
 
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
 
-use super::{Figure, Office, median, silent_wait};
-use crate::steps::say;
+use super::{Figure, Office, median, shell, silent_wait};
+use crate::steps::{run, say};
 
-/// Items in the journal, unless `WETBANK_HISTORY` says how many.
+/// Items in the journal, unless `WETBANK_HISTORY` says how many, or names the data folder of a journal that is there.
 const ITEMS: u64 = 2_000_000;
 /// Rules that worked on them.
 const RULES: u64 = 40;
@@ -17,30 +17,38 @@ const PROMISED: Duration = Duration::from_millis(100);
 const ROUNDS: usize = 7;
 
 pub(crate) fn history(figures: &mut Vec<Figure>) -> Result<()> {
-    let items = std::env::var("WETBANK_HISTORY").ok().and_then(|said| said.parse().ok()).unwrap_or(ITEMS);
+    let said = std::env::var("WETBANK_HISTORY").unwrap_or_default();
+    let items = said.parse().unwrap_or(ITEMS);
     let mut book = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n\n[place.harbour]\nkind = \"folder\"\nroot = \"@/harbour\"\n\n"
         .to_owned();
     for rule in 0..RULES {
         book.push_str(&format!(
             "[rule.rule-{rule}]\nstarts = {{ hand = {{}} }}\nfinds = [ {{ place = \"office\", folder = \"in-{rule}\" }} ]\n\
-             [[rule.rule-{rule}.branch]]\nsteps = [ {{ copy = {{ to = \"harbour\", folder = \"out\" }} }} ]\n"
+             [[rule.rule-{rule}.branch]]\nsteps = [ {{ copy = {{ to = \"harbour\", folder = \"out-{rule}\" }} }} ]\n"
         ));
     }
     let folder = Office::folder()?;
-    say(&format!("writing a journal of {items} items"));
     let data = folder.path().join("data");
-    let made = Command::new("cargo")
-        .args(["run", "--quiet", "--release", "--workspace", "--example", "history", "--"])
-        .arg(&data)
-        .arg(items.to_string())
-        .output()?;
+    if Path::new(&said).is_dir() {
+        shell(&format!("mkdir '{0}' && cp '{said}/journal.db' '{0}'", data.display()))?;
+    } else {
+        write(&data, items)?;
+    }
+    let office = Office::open_in(folder, &["office", "harbour", "office/in-1", "office/in-2"], &book, &[])?;
+    answers(&office, items, figures)?;
+    writes(&office, figures)
+}
+
+/// Writes a journal by the journal's own code.
+fn write(data: &Path, items: u64) -> Result<()> {
+    say(&format!("writing a journal of {items} items"));
+    run("cargo", &["build", "--quiet", "--release", "--workspace", "--example", "history"])?;
+    let made = Command::new("target/release/examples/history").arg(data).arg(items.to_string()).output()?;
     if !made.status.success() {
         bail!("the journal could not be written: {}", String::from_utf8_lossy(&made.stderr));
     }
     say(String::from_utf8_lossy(&made.stdout).trim());
-    let office = Office::open_in(folder, &["office", "harbour", "office/in-1", "office/in-2"], &book, &[])?;
-    answers(&office, items, figures)?;
-    writes(&office, figures)
+    Ok(())
 }
 
 /// The time of each question that the console's pages and the commands ask.
