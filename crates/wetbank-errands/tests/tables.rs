@@ -263,3 +263,24 @@ async fn a_text_that_the_database_would_make_another_number_of_is_refused_and_on
     let long = made.load("code,sum\nB12,12345678901234567890.123\n", "long").await.unwrap_err().to_string();
     assert!(long.contains("would keep 12345678901234567000"), "{long}");
 }
+
+#[tokio::test]
+async fn what_a_writer_that_was_ended_left_unfinished_is_undone_before_a_table_is_read() {
+    let made = made("CREATE TABLE t (name TEXT); INSERT INTO t VALUES ('committed')").await;
+    let DatabaseKind::Sqlite { file } = &made.source.database.kind else { panic!() };
+    let mut writer = SqliteConnectOptions::new().filename(file).pragma("cache_size", "5").connect().await.unwrap();
+    writer.execute("BEGIN IMMEDIATE").await.unwrap();
+    writer.execute("UPDATE t SET name = 'never committed'").await.unwrap();
+    for _ in 0..200 {
+        writer.execute("INSERT INTO t VALUES (hex(zeroblob(2000)))").await.unwrap();
+    }
+    // As the disk looks when the writer is ended now.
+    let folder = tempfile::tempdir().unwrap();
+    let left = folder.path().join("survey.db");
+    std::fs::copy(file, &left).unwrap();
+    std::fs::copy(format!("{file}-journal"), folder.path().join("survey.db-journal")).unwrap();
+    let kind = DatabaseKind::Sqlite { file: left.display().to_string() };
+    let database = Database { name: Name::new("survey").unwrap(), title: "Survey".to_owned(), kind };
+    let left = Made { _folder: folder, source: Source { database, password: None } };
+    assert_eq!(left.extract("SELECT name FROM t", b',').await, (1, "name\ncommitted\n".to_owned()));
+}

@@ -16,15 +16,31 @@ pub(super) async fn open(file: &str, read_only: bool, busy: Duration) -> Result<
             "there is no file {file}; a database is never made by loading into it"
         )));
     }
-    SqliteConnectOptions::new()
-        .filename(file)
-        .create_if_missing(false)
-        .read_only(read_only)
-        .busy_timeout(busy)
-        .disable_statement_logging()
-        .connect()
-        .await
-        .map_err(|error| judged(&error, file))
+    let options = |read_only| {
+        let options = SqliteConnectOptions::new().filename(file).create_if_missing(false).read_only(read_only);
+        options.busy_timeout(busy).disable_statement_logging()
+    };
+    let failed = |error: sqlx::Error| judged(&error, file);
+    let mut connection = options(read_only).connect().await.map_err(failed)?;
+    if read_only && looked(&mut connection).await.is_err_and(|error| is_left_unfinished(&error)) {
+        // Whoever wrote into it was ended in the middle. What it left must be rolled back, which only a writer can.
+        let mut writer = options(false).connect().await.map_err(failed)?;
+        looked(&mut writer).await.map_err(failed)?;
+        writer.close().await.map_err(failed)?;
+        connection = options(true).connect().await.map_err(failed)?;
+    }
+    Ok(connection)
+}
+
+/// Reads something, so that the file is really opened.
+async fn looked(connection: &mut SqliteConnection) -> Result<i64, sqlx::Error> {
+    sqlx::query_scalar("SELECT count(*) FROM sqlite_schema").fetch_one(connection).await
+}
+
+/// Whether reading failed because a write must be undone before: `SQLITE_READONLY` and its kinds, whose lowest byte is 8.
+fn is_left_unfinished(error: &sqlx::Error) -> bool {
+    let code = error.as_database_error().and_then(|error| error.code()?.parse::<i32>().ok());
+    code.is_some_and(|code| code & 0xff == 8)
 }
 
 pub(super) async fn make(file: &Path, statements: &str) -> Result<(), ErrandError> {
