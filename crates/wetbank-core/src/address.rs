@@ -85,6 +85,23 @@ pub fn typed_url(typed: &str) -> Result<String, InvalidHost> {
     Ok(format!("{scheme}://{host}{port}{}{path}", if path.is_empty() { "" } else { "/" }))
 }
 
+/// Why a text is no mail address.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("\"{0}\" is no mail address, as in \"wardens@merrow.example\"")]
+pub(crate) struct InvalidMailAddress(String);
+
+/// One mail address (RFC 5321, section 2.3.11), without a name before it.
+pub(crate) fn mail_address(typed: &str) -> Result<String, InvalidMailAddress> {
+    let fits = |part: &str| {
+        !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || "!#$%&'*+-/=?^_`{|}~.".contains(c))
+    };
+    let address = typed.trim();
+    match address.rsplit_once('@') {
+        Some((user, host)) if fits(user) && fits(host) => Ok(address.to_owned()),
+        _ => Err(InvalidMailAddress(typed.to_owned())),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -23,15 +23,16 @@ mod retry;
 mod rule;
 mod schedule;
 mod sentence;
+mod shape;
 mod starts;
 mod state;
-mod step;
+pub mod step;
 mod template;
 mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
 pub use advance::{Advance, Outcome, Position, Stuck, advance};
-pub use book::{Book, Known, Problem, Section, SectionKind, book_schema, parse_book, place_keys};
+pub use book::{Amiss, Book, Known, Problem, Section, SectionKind, book_reference, book_schema, parse_book};
 pub use by_hand::{BY_HAND, HandDelivery};
 pub use calendar::{Calendar, weekday_word};
 pub use condition::{Attribute, Condition, NamePattern, Operator, Subject, Test, Verdict, name_pattern};
@@ -45,18 +46,15 @@ pub use names::{InvalidName, Name, PlaceName, RuleName, SecretName};
 pub use partner::{Delivery, Expiry, Partner, Person, QuietHours, warned};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
-    AgreedSpec, BucketAddressing, BucketSpec, FtpSecurity, FtpSpec, MailSecurity, MailServer, MailboxSpec, PlaceKind,
-    PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebdavSpec,
+    AgreedSpec, BucketAddressing, BucketSpec, FolderSpec, FtpSecurity, FtpSpec, MailSecurity, MailServer, MailboxSpec,
+    PlaceKind, PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebdavSpec, place_keys,
 };
 pub use retry::RetryPolicy;
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};
 pub use schedule::{Busy, Cron, Days, MOST_MISSED, Missed, Pattern, Schedule};
-pub use sentence::{branch_sentence, delivery_words, rule_sentence, starts_words, step_words};
+pub use sentence::{branch_sentence, delivery_words, rule_sentence, starts_words};
 pub use starts::{Arrival, Arrives, Chain, ChainEvent, Gather, Happened, Letter, LookPace, Signal, Starts};
 pub use state::{Cause, InvalidMove, ItemKind, ItemState, RunState, run_state};
-pub use step::{
-    Asked, BadRows, Call, CallBody, Compression, Extract, IfExists, Load, Mail, Most, Numbers, PackForm, Program, Step,
-    Target, Twice,
-};
+pub use step::{Asked, BadRows, CallBody, Compression, Group, IfExists, Most, Numbers, PackForm, Step, Target, Twice};
 pub use template::{Template, TemplateError, TemplateFacts, nested};
 pub use units::{ByteSize, format_duration, parse_duration};

@@ -1,8 +1,8 @@
 //! Rules in plain words.
 
 use crate::{
-    Arrival, Branch, CallBody, Chain, Delivery, Find, Gather, IfExists, Letter, Name, Original, Planned, Rule,
-    Selection, Step, Target, format_duration,
+    Arrival, Branch, Chain, Delivery, Find, Gather, Letter, Name, Original, Planned, Rule, Selection, Target,
+    format_duration,
 };
 
 pub(crate) fn joined(words: &[String]) -> String {
@@ -11,33 +11,6 @@ pub(crate) fn joined(words: &[String]) -> String {
         [one] => one.clone(),
         [first @ .., last] => format!("{} and {last}", first.join(", ")),
     }
-}
-
-fn target_words(target: &Target) -> String {
-    let mut words = match &target.partner {
-        Some(partner) => format!("partner {partner} at {}", target.place),
-        None => target.place.to_string(),
-    };
-    let folder = target.folder.source().trim_matches('/');
-    if !folder.is_empty() && folder != "." {
-        words.push_str(&format!(" › {folder}"));
-    }
-    if target.name.source() != "{{ file.name }}" {
-        words.push_str(&format!(" as {}", target.name));
-    }
-    match target.exists {
-        IfExists::Refuse => {}
-        IfExists::Replace => words.push_str(", replacing what is there"),
-        IfExists::KeepBoth => words.push_str(", keeping both if the name is taken"),
-        IfExists::SkipSame => words.push_str(", unless it is there already"),
-    }
-    if !target.sha256 {
-        words.push_str(", without a SHA-256");
-    }
-    if let Some(quiet) = &target.quiet {
-        words.push_str(&format!(", never from {quiet}"));
-    }
-    words
 }
 
 /// A partner's delivery form in words: `encrypt it to skerrow, then deliver it to …`.
@@ -54,73 +27,16 @@ pub fn delivery_words(delivery: &Delivery) -> String {
     };
     let sign = delivery.sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
     match delivery.encrypt_to.as_slice() {
-        [] => format!("as they are, to {}", target_words(&target)),
-        keys => format!("encrypted to {}{sign}, to {}", joined(keys), target_words(&target)),
-    }
-}
-
-/// One step in words: `encrypt it to skerrow-harbour`.
-pub fn step_words(step: &Step) -> String {
-    match step {
-        Step::Encrypt { to, passphrase: None, .. } if to.is_empty() => {
-            "leave it as it is, as the partner wants".to_owned()
-        }
-        Step::Encrypt { to, passphrase, sign, .. } => {
-            let to = if to.is_empty() { String::new() } else { format!(" to {}", joined(to)) };
-            let with = if passphrase.is_some() { " with a passphrase" } else { "" };
-            let signed = sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
-            format!("encrypt it{to}{with}{signed}")
-        }
-        Step::Decrypt { signed_by, .. } if signed_by.is_empty() => "decrypt it".to_owned(),
-        Step::Decrypt { signed_by, .. } => {
-            format!("decrypt it, if signed by {}", signed_by.join(" or "))
-        }
-        Step::Sign { by, .. } => format!("sign it with {by} in a file beside it"),
-        Step::Verify { by, name } => format!("check its signature {name} by {}", by.join(" or ")),
-        Step::Compress { name, .. } => format!("compress it to {name}"),
-        Step::Expand { .. } => "expand it".to_owned(),
-        Step::Pack { name, passphrase, .. } => {
-            let sealed = if passphrase.is_some() { ", with a passphrase" } else { "" };
-            format!("pack all of a run into {name}{sealed}")
-        }
-        Step::Unpack { .. } => "take out what is in it".to_owned(),
-        Step::Manifest { name } => format!("list the checksums of all of a run in {name}"),
-        Step::CheckManifest { name } => format!("compare it with the checksums in {name}"),
-        Step::Copy(target) => format!("copy it to {}", target_words(target)),
-        Step::Fetch(target) => format!("fetch it to {}", target_words(target)),
-        Step::Deliver(target) => format!("deliver it to {}", target_words(target)),
-        Step::Move(target) => format!("move it to {}", target_words(target)),
-        Step::Rename { name, .. } => format!("rename it to {name}"),
-        Step::Delete => "delete it".to_owned(),
-        Step::MakeFolder { place, folder } => format!("make the folder {folder} in {place}"),
-        Step::Mail(mail) => {
-            let to: Vec<String> = mail.to.iter().map(ToString::to_string).collect();
-            let what = match (mail.together, mail.attach.is_empty()) {
-                (true, true) => "send one mail about all of a run",
-                (true, false) => "mail all of a run",
-                (false, true) => "send a mail about it",
-                (false, false) => "mail it",
-            };
-            format!("{what} to {}", joined(&to))
-        }
-        Step::Call(call) => match call.body {
-            CallBody::File => format!("send it to {} ({})", call.url, call.method),
-            _ => format!("call {} ({})", call.url, call.method),
-        },
-        Step::Program(program) => format!("run the program {}", program.run),
-        Step::Load(load) => format!("load it into the table {} of {}", load.table, load.into),
-        Step::Extract(extract) => format!("extract {} from {}", extract.name, extract.from),
-        Step::Note { text } => format!("note \"{text}\""),
-        Step::Continue { branch } => format!("go on with branch {}", branch + 1),
-        Step::Hold { why } => format!("hold it for a person ({why})"),
+        [] => format!("as they are, to {}", target.words()),
+        keys => format!("encrypted to {}{sign}, to {}", joined(keys), target.words()),
     }
 }
 
 /// A step with its condition.
 fn planned_words(planned: &Planned) -> String {
     match &planned.condition {
-        Some(condition) => format!("{} (if {})", step_words(&planned.step), condition.words()),
-        None => step_words(&planned.step),
+        Some(condition) => format!("{} (if {})", planned.step.words(), condition.words()),
+        None => planned.step.words(),
     }
 }
 

@@ -194,7 +194,10 @@ fn places_and_databases() {
     let cases = [
         ("[place.a]\nkind = \"folder\"\nroot = \"srv\"\n", "must be an absolute folder"),
         ("[place.a]\nkind = \"folder\"\n", "root"),
-        ("[place.a]\nkind = \"sftp\"\nhost = \"h.example\"\n", "needs password"),
+        ("[place.a]\nkind = \"sftp\"\nhost = \"h.example\"\n", "a place of kind \"sftp\" needs the key \"user\""),
+        ("[place.a]\nkind = \"sftp\"\nhost = \"h.example\"\nuser = \"u\"\n", "needs password"),
+        ("[place.a]\nkind = 7\n", "kind is a word"),
+        ("[place.a]\nroot = \"/srv\"\n", "needs the key \"kind\""),
         ("[place.a]\nkind = \"ftp\"\nhost = \"h.example\"\nuser = \"m\"\nsecurity = \"some\"\n", "some"),
         ("[place.a]\nkind = \"bucket\"\nurl = \"https://s.example\"\n", "bucket"),
         ("[place.a]\nkind = \"webdav\"\nurl = \"gopher://h\"\n", "gopher"),
@@ -204,14 +207,14 @@ fn places_and_databases() {
             "[place.a]\nkind = \"folder\"\nroot = \"/srv\"\nrates = [ { most = \"2 MB/s\", from = \"22:00\" } ]\n",
             "both from and until",
         ),
-        ("[database.d]\nkind = \"sqlite\"\n", "has the key \"file\""),
+        ("[database.d]\nkind = \"sqlite\"\n", "a database of kind \"sqlite\" needs the key \"file\""),
         ("[database.d]\nkind = \"sqlite\"\nfile = \"r.db\"\n", "must be an absolute path"),
         ("[database.d]\nkind = \"postgres\"\nhost = \"h\"\n", "needs the key \"database\""),
         ("[database.d]\nkind = \"postgres\"\n", "needs the key \"host\""),
         ("[database.d]\nkind = \"cards\"\n", "unknown kind \"cards\""),
         (
             "[database.d]\nkind = \"postgres\"\nhost = \"h\"\ndatabase = \"d\"\nuser = \"u\"\nsecurity = \"much\"\n",
-            "unknown security \"much\"",
+            "unknown word \"much\"; expected \"tls\" or \"none\"",
         ),
     ];
     wrong(cases.map(|(section, words)| (section.to_owned(), words)));

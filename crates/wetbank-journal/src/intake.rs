@@ -327,7 +327,7 @@ pub(crate) async fn put_works(
         .map(|w| {
             let path = hex::encode(w.file.path.as_bytes());
             let (place, kind) = (w.file.place.as_str(), w.kind.as_str());
-            (w.item, w.run, w.rule.as_str(), place, path, &w.fingerprint, w.size, w.depth, kind, w.branch)
+            (w.item, w.run, w.rule.as_str(), place, path, &w.fingerprint, w.size, w.depth, kind, w.branch, &w.hand)
         })
         .collect();
     let items = bulk::json(&items);

@@ -7,6 +7,7 @@
 mod arranged;
 mod bulk;
 mod error;
+mod folding;
 mod history;
 mod intake;
 mod joins;

@@ -111,13 +111,16 @@ impl Journal {
         sqlx::migrate!("./migrations").run(&mut connection).await?;
         shrinkable(&mut connection).await;
         let ids = sqlx::query_file!("queries/max_ids.sql").fetch_one(&mut connection).await?;
+        // Folding what was written is not the writer's work.
+        sqlx::raw_sql("PRAGMA wal_autocheckpoint = 0").execute(&mut connection).await?;
+        let folder = options.clone().connect().await.map_err(failed)?;
         let read = SqlitePoolOptions::new()
             .max_connections(READERS)
             .min_connections(0)
             .connect_lazy_with(options.read_only(true));
         Ok(Self {
             read,
-            writer: Writer::start(connection),
+            writer: Writer::start(connection, folder),
             ids: Arc::new(Ids {
                 run: AtomicI64::new(ids.run + 1),
                 item: AtomicI64::new(ids.item + 1),

@@ -238,6 +238,7 @@ pub struct TraceRecord {
     pub item: i64,
     pub run: i64,
     pub rule: String,
+    pub kind: ItemKind,
     pub file: FilePath,
     pub size: u64,
     pub state: ItemState,

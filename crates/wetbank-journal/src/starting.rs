@@ -27,6 +27,8 @@ pub struct NewRun {
     pub about: Option<String>,
     /// Folders where files are looked for, each an item of its own, with the search's number.
     pub looks: Vec<(usize, FilePath)>,
+    /// What the searches have in hand, as the engine wrote it.
+    pub hand: Option<String>,
     /// The firing of its schedule that this is.
     pub firing: Option<Timestamp>,
     /// What tells that it was begun before; then it is not begun again.
@@ -61,7 +63,10 @@ impl Journal {
                         about: run.about.clone(),
                         ..blank(&ids, of_rule, number, file, at)
                     };
-                    let looks = run.looks.iter().map(|(find, folder)| begun(ItemKind::Find, folder, Some(*find)));
+                    let looks = run.looks.iter().map(|(find, folder)| Work {
+                        hand: run.hand.clone(),
+                        ..begun(ItemKind::Find, folder, Some(*find))
+                    });
                     let bare = run.bare.iter().map(|file| begun(ItemKind::Made, file, None));
                     let works: Vec<Work> = looks.chain(bare).collect();
                     if let Some(firing) = run.firing {

@@ -12,7 +12,7 @@ use sqlx::{Connection, SqliteConnection};
 use tokio::sync::{Mutex, mpsc, oneshot};
 use tokio::task::JoinHandle;
 
-use crate::{AttemptStart, Intention, JournalError, Progress, bulk};
+use crate::{AttemptStart, Intention, JournalError, Progress, bulk, folding::Folding};
 
 /// Writes that may wait. A full queue makes writers wait, which is the back-pressure we want.
 const QUEUE: usize = 4096;
@@ -60,16 +60,21 @@ pub(crate) struct Writer {
     standing: Standing,
     queue: mpsc::Sender<Write>,
     task: Arc<Mutex<Option<JoinHandle<()>>>>,
+    folding: Arc<Mutex<Option<JoinHandle<()>>>>,
     closing: tokio_util::sync::CancellationToken,
 }
 
 impl Writer {
-    pub(crate) fn start(connection: SqliteConnection) -> Self {
+    /// Writes on one connection, and folds what was written back into the file on the other.
+    pub(crate) fn start(connection: SqliteConnection, beside: SqliteConnection) -> Self {
         let (queue, writes) = mpsc::channel(QUEUE);
         let closing = tokio_util::sync::CancellationToken::new();
         let standing = Standing::default();
-        let task = tokio::spawn(run(connection, writes, closing.clone(), standing.clone()));
-        Self { standing, queue, task: Arc::new(Mutex::new(Some(task))), closing }
+        let folding = Folding::default();
+        let beside = folding.start(beside, closing.clone());
+        let task = tokio::spawn(run(connection, writes, closing.clone(), standing.clone(), folding));
+        let (task, folding) = (Arc::new(Mutex::new(Some(task))), Arc::new(Mutex::new(Some(beside))));
+        Self { standing, queue, task, folding, closing }
     }
 
     /// Queues a write and waits until it is committed. If a statement fails, nothing of the whole
@@ -113,6 +118,10 @@ impl Writer {
 
     pub(crate) async fn close(&self) {
         self.closing.cancel();
+        // Who closes last folds all that is left.
+        if let Some(folding) = self.folding.lock().await.take() {
+            let _ = folding.await;
+        }
         if let Some(task) = self.task.lock().await.take() {
             let _ = task.await;
         }
@@ -124,6 +133,7 @@ async fn run(
     mut writes: mpsc::Receiver<Write>,
     closing: tokio_util::sync::CancellationToken,
     standing: Standing,
+    folding: Folding,
 ) {
     let mut batch = Vec::with_capacity(BATCH);
     loop {
@@ -150,6 +160,8 @@ async fn run(
         for acknowledge in waiting {
             acknowledge(outcome.as_ref().copied().map_err(|e| JournalError::Commit(e.to_string())));
         }
+        folding.committed();
+        folding.catch_up(&mut connection).await;
     }
     let _ = connection.close().await;
 }

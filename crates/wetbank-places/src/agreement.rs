@@ -22,7 +22,7 @@ use serde::Deserialize;
 use tokio::sync::Mutex;
 use wetbank_core::{AgreedSpec, PlaceName, RelPath};
 
-use crate::{PlaceError, PlaceErrorKind, error::NEVER_SIGNED_IN, tls::Tls};
+use crate::{PlaceError, PlaceErrorKind, tls::Tls};
 
 /// A server may be silent so long while we wait for it.
 const SILENCE: Duration = Duration::from_secs(30);
@@ -395,8 +395,8 @@ impl Access {
         }
         let lasting = self.keeper.load().await.map_err(|why| self.error(PlaceErrorKind::Other, why))?;
         let Some(lasting) = lasting else {
-            let why = format!("{NEVER_SIGNED_IN} at {} yet", self.spec.server);
-            return Err(self.error(PlaceErrorKind::SignInEnded, why));
+            let why = format!("nobody has signed in at {} yet", self.spec.server);
+            return Err(self.error(PlaceErrorKind::NotSignedIn, why));
         };
         if state.agreement.is_none() {
             let found = Agreement::find(self.spec.clone(), self.client_secret.clone()).await;
@@ -419,7 +419,7 @@ impl Access {
     }
 
     fn error(&self, kind: PlaceErrorKind, detail: String) -> PlaceError {
-        PlaceError { kind, place: self.place.clone(), call: "sign in to", path: RelPath::root(), detail }
+        PlaceError { kind, place: self.place.clone(), call: "sign in to", path: RelPath::root(), detail, secret: None }
     }
 
     fn failed(&self, error: &AgreementError) -> PlaceError {

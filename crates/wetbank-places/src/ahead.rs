@@ -30,7 +30,8 @@ impl Ahead {
     pub async fn open(place: &dyn Place, path: &RelPath) -> Result<Self> {
         let content = place.read(path, 0).await?;
         let (kind, detail) = (PlaceErrorKind::Interrupted, "reading broke off".to_owned());
-        let broke_off = PlaceError { kind, place: place.name().clone(), call: "read", path: path.clone(), detail };
+        let broke_off =
+            PlaceError { kind, place: place.name().clone(), call: "read", path: path.clone(), detail, secret: None };
         Ok(Self::of(content, broke_off))
     }
 
@@ -82,7 +83,14 @@ mod tests {
 
     fn error(detail: &str) -> PlaceError {
         let (kind, path) = (PlaceErrorKind::Interrupted, RelPath::parse("in/gauge-07.csv").unwrap());
-        PlaceError { kind, place: Name::new("server").unwrap(), call: "read", path, detail: detail.to_owned() }
+        PlaceError {
+            kind,
+            place: Name::new("server").unwrap(),
+            call: "read",
+            path,
+            detail: detail.to_owned(),
+            secret: None,
+        }
     }
 
     fn ahead(content: ReadStream) -> Ahead {

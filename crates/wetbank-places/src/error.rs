@@ -1,9 +1,6 @@
 use std::fmt;
 
-use wetbank_core::{PlaceName, RelPath};
-
-/// How it is told that nobody agreed yet.
-pub(crate) const NEVER_SIGNED_IN: &str = "nobody has signed in";
+use wetbank_core::{PlaceName, RelPath, SecretName};
 
 /// What kind of failure, as far as a caller can act on it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -15,6 +12,8 @@ pub enum PlaceErrorKind {
     NotFound,
     /// The sign-in was refused.
     Refused,
+    /// Nobody agreed yet: somebody must sign in first.
+    NotSignedIn,
     /// What a person once agreed to is over: somebody must sign in again.
     SignInEnded,
     /// The server's host key is unknown or not the pinned one.
@@ -56,6 +55,8 @@ pub struct PlaceError {
     pub path: RelPath,
     /// The place's own words, free of credentials.
     pub detail: String,
+    /// The name of the secret that was used, where a sign-in was refused.
+    pub secret: Option<SecretName>,
 }
 
 impl std::error::Error for PlaceError {}
@@ -93,6 +94,7 @@ impl PlaceErrorKind {
             Self::NoPlace => "no-place",
             Self::NotFound => "not-found",
             Self::Refused => "sign-in-refused",
+            Self::NotSignedIn => "not-signed-in",
             Self::SignInEnded => "sign-in-ended",
             Self::HostKey => "host-key",
             Self::Certificate => "certificate",
@@ -114,7 +116,7 @@ impl PlaceErrorKind {
             Self::NoPlace => "there is no such place in the book",
             Self::NotFound => "it is not there",
             Self::Refused => "the sign-in was refused",
-            Self::SignInEnded => "nobody is signed in to it",
+            Self::NotSignedIn | Self::SignInEnded => "nobody is signed in to it",
             Self::HostKey => "the server's host key is not confirmed",
             Self::Certificate => "the server's certificate is not trusted",
             Self::Security => "the server asks for more, or other, security",
@@ -134,7 +136,13 @@ impl PlaceErrorKind {
     pub fn is_of_place(self) -> bool {
         matches!(
             self,
-            Self::Unreachable | Self::Refused | Self::SignInEnded | Self::HostKey | Self::Certificate | Self::Security
+            Self::Unreachable
+                | Self::Refused
+                | Self::NotSignedIn
+                | Self::SignInEnded
+                | Self::HostKey
+                | Self::Certificate
+                | Self::Security
         )
     }
 
@@ -168,6 +176,11 @@ impl PlaceError {
         Self { detail: format!("its root {root}{said}"), ..self }
     }
 
+    /// The same, of a sign-in with this secret.
+    pub(crate) fn with_secret(self, secret: Option<&SecretName>) -> Self {
+        Self { secret: secret.cloned(), ..self }
+    }
+
     /// The failure of a place that has no name yet.
     pub fn nameless(&self) -> String {
         Nameless(self).to_string()
@@ -180,15 +193,13 @@ impl PlaceError {
             PlaceErrorKind::NoPlace => format!("Put the place \"{place}\" back into the book and release, or dismiss."),
             PlaceErrorKind::NotFound => "Check that the file or folder still exists and is spelt right.".to_owned(),
             PlaceErrorKind::Refused => {
-                // The detail of a refused sign-in names the secret that was used.
-                let secret = self.detail.split_once("secret \"").and_then(|(_, rest)| rest.split('"').next());
-                let secret = secret.unwrap_or("SECRET");
+                let secret = self.secret.as_ref().map_or("SECRET", SecretName::as_str);
                 format!(
                     "Check the user name; set the secret again with: wetbank secret set {secret}, then test: wetbank place test {place}"
                 )
             }
-            PlaceErrorKind::SignInEnded => {
-                let again = if self.detail.starts_with(NEVER_SIGNED_IN) { "" } else { " again" };
+            PlaceErrorKind::NotSignedIn | PlaceErrorKind::SignInEnded => {
+                let again = if self.kind == PlaceErrorKind::NotSignedIn { "" } else { " again" };
                 format!(
                     "Sign in{again} on the place's page, or with: wetbank place sign-in {place}; what waits for it then goes on"
                 )

@@ -1,8 +1,6 @@
 //! What a server shows of itself, to be confirmed by a person.
 
-use wetbank_core::{PlaceName, PlaceSpec};
-
-use crate::{HostKey, PlaceError, ftp, mailbox, place::Result, tls, web};
+use crate::tls;
 
 /// A fingerprint of what a server proves itself with.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,35 +14,17 @@ pub struct Identity {
 }
 
 impl Identity {
+    /// A certificate's, under the usual key.
+    pub(crate) fn certificate(fingerprint: String) -> Self {
+        Self { what: "certificate", fingerprint, key: "certificate" }
+    }
+
     /// Whether a typed fingerprint is this one.
     pub fn is(&self, typed: &str) -> bool {
         let typed = typed.trim();
         // Hexadecimal has no case and colons are decoration; a host key's form is exact.
         self.fingerprint == typed
             || (self.what == "certificate" && tls::digits(&self.fingerprint) == tls::digits(typed))
-    }
-}
-
-/// Asks a place's server what it shows, without signing in or trusting it. Nothing for a place
-/// without such a proof: a folder, or a connection that is not secured.
-pub async fn shown_identity(place: &PlaceName, spec: &PlaceSpec) -> Result<Option<Identity>> {
-    let certificate = |shown: Result<Option<String>>| {
-        let key = "certificate";
-        Ok::<_, PlaceError>(shown?.map(|fingerprint| Identity { what: "certificate", fingerprint, key }))
-    };
-    match spec {
-        PlaceSpec::Folder { .. } | PlaceSpec::Share(_) => Ok(None),
-        PlaceSpec::Sftp(spec) => {
-            let fingerprint = HostKey::fetch(place, spec).await?.to_string();
-            Ok(Some(Identity { what: "host key", fingerprint, key: "host-key" }))
-        }
-        PlaceSpec::Ftp(spec) => certificate(ftp::shown_certificate(place, spec).await),
-        PlaceSpec::Mailbox(spec) => {
-            let shown = mailbox::shown_certificate(place, spec).await?;
-            Ok(shown.map(|(fingerprint, key)| Identity { what: "certificate", fingerprint, key }))
-        }
-        PlaceSpec::Webdav(spec) => certificate(web::shown_certificate(place, &spec.url).await),
-        PlaceSpec::Bucket(spec) => certificate(web::shown_certificate(place, &spec.server()).await),
     }
 }
 

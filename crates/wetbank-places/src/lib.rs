@@ -15,6 +15,7 @@ mod identity;
 mod known;
 mod limited;
 mod mailbox;
+mod open;
 mod pieces;
 mod place;
 mod pool;
@@ -32,9 +33,10 @@ pub use bucket::Bucket;
 pub use error::{PlaceError, PlaceErrorKind};
 pub use folder::{Copied, Folder, Still, WriteBehind, Writers};
 pub use ftp::Ftp;
-pub use identity::{Identity, shown_identity};
+pub use identity::Identity;
 pub use limited::Limited;
 pub use mailbox::{Mailbox, Post, host_name};
+pub use open::{Vault, open, shown_identity};
 pub use place::{
     Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream,
     Staged, fingerprint_of,

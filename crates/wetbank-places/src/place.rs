@@ -366,6 +366,7 @@ pub(crate) async fn make_each<'p>(
                     call: "make folder",
                     path: at,
                     detail,
+                    secret: None,
                 });
             }
             Err(error) if error.kind == PlaceErrorKind::NotFound => {}

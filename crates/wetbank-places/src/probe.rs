@@ -147,7 +147,7 @@ async fn sign_in_and_use(place: &dyn Place, write: bool, steps: &mut Steps) {
 
 fn unreachable(place: &dyn Place, call: &'static str, detail: String) -> PlaceError {
     let (kind, path) = (PlaceErrorKind::Unreachable, RelPath::root());
-    PlaceError { kind, place: place.name().clone(), call, path, detail }
+    PlaceError { kind, place: place.name().clone(), call, path, detail, secret: None }
 }
 
 fn words(addresses: &[SocketAddr]) -> String {
@@ -211,5 +211,6 @@ async fn read_back(place: &dyn Place, path: &RelPath) -> Result<String, PlaceErr
         call: "read back",
         path: path.clone(),
         detail: "the content differs from what was written".to_owned(),
+        secret: None,
     })
 }

@@ -114,6 +114,7 @@ impl Tls {
             call: "trust",
             path: RelPath::root(),
             detail: format!("it shows {}; {}", refusal.0, refusal.1),
+            secret: None,
         })
     }
 

@@ -86,7 +86,7 @@ impl WebServer {
         path: &RelPath,
         detail: impl Into<String>,
     ) -> PlaceError {
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail: detail.into() }
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail: detail.into(), secret: None }
     }
 
     /// A request that did not come to an answer.
@@ -164,6 +164,7 @@ async fn handshake(place: &PlaceName, url: &str, tls: &Tls) -> Result<()> {
         call: "reach",
         path: RelPath::root(),
         detail,
+        secret: None,
     };
     let (host, port) = endpoint(url).ok_or_else(|| fail(format!("{url} is no address")))?;
     let connect = async {

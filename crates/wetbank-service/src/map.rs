@@ -7,7 +7,7 @@ use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use wetbank_client as api;
 use wetbank_core::{
     BY_HAND, Branch, Explanation, ItemKind, Next, Original, Planned, Rule, branch_sentence, delivery_words,
-    format_duration, rule_sentence, step_words,
+    format_duration, rule_sentence,
 };
 use wetbank_engine::REMOVED;
 use wetbank_engine::{
@@ -116,7 +116,7 @@ fn step(branch: &Branch, planned: &Planned) -> api::Step {
     let mut next = planned.on_failure;
     // A failure path may lead back into the way that is meant.
     while let Some(other) = next.filter(|at| *at >= branch.main).and_then(|at| branch.steps.get(at)) {
-        on_failure.push(step_words(&other.step));
+        on_failure.push(other.step.words());
         next = match other.next {
             Next::Step(at) => Some(at),
             Next::Original | Next::Failed => None,
@@ -125,7 +125,8 @@ fn step(branch: &Branch, planned: &Planned) -> api::Step {
     let target = planned.step.target();
     api::Step {
         kind: planned.step.kind().to_owned(),
-        words: step_words(&planned.step),
+        words: planned.step.words(),
+        rest: planned.step.told().1.trim_start_matches([',', ' ']).to_owned(),
         place: planned.step.place().map(ToString::to_string),
         folder: target.map(|target| target.folder.source().to_owned()),
         condition: planned.condition.as_ref().map(wetbank_core::Condition::words),
@@ -210,11 +211,11 @@ pub(crate) fn run_summary(arrangement: &Arrangement, run: RunSummary) -> api::Ru
     }
 }
 
-/// What is known of a run, for people: empty texts and our own marks are not.
+/// What is known of a run, for people: empty texts are not.
 pub(crate) fn about(about: Option<&str>) -> BTreeMap<String, String> {
     let mut known: BTreeMap<String, String> =
         about.and_then(|about| serde_json::from_str(about).ok()).unwrap_or_default();
-    known.retain(|word, text| word != "run.all" && !text.is_empty());
+    known.retain(|_, text| !text.is_empty());
     known
 }
 

@@ -11,6 +11,9 @@ pub enum Error {
     /// is demanded.
     #[error("{0}")]
     Unfit(&'static str),
+    /// It cannot encrypt, and that is demanded.
+    #[error("the server cannot encrypt")]
+    NoEncryption,
     /// The server was silent for too long.
     #[error("the server did not answer for {} s", .0.as_secs())]
     TimedOut(Duration),

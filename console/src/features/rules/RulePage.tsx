@@ -16,7 +16,7 @@ import { ruleQuery, ruleRunsQuery } from "./queries";
 
 /** What a step's stone does not say by its name. */
 function detail(step: Rule["branches"][number]["steps"][number]): string {
-  const words = [step.words.replace(new RegExp(`^(${step.kind}|check|send)( it)? ?`), "")];
+  const words = [step.rest];
   if (step.condition) words.push(`if ${step.condition}`);
   if (step.on_failure.length) words.push(`else ${step.on_failure.join(", ")}`);
   return words.filter(Boolean).join("; ");

@@ -1084,15 +1084,14 @@ export interface components {
                 [key: string]: components["schemas"]["KeyValue"];
             };
             /**
-             * @description `folder`, `sftp`, `ftp`, `share`, `webdav`, `bucket` or `mailbox`.
+             * @description A kind of place of the book (`/book/schema`), as in `sftp`.
              * @default
              */
             kind: string;
             /** @default  */
             name: string;
             /**
-             * @description Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav, mailbox),
-             *     `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
+             * @description Those whose value is a secret, with the secret itself, as in `password`. Each is kept in the vault as NAME-KEY.
              * @default {}
              */
             secrets: {
@@ -1413,6 +1412,9 @@ export interface components {
             on_failure: string[];
             /** @description The place it puts files to. */
             place?: string | null;
+            /** @description The same without the verb. */
+            rest: string;
+            /** @description What it does, in words. */
             words: string;
         };
         /** @description What became of what was not at its end in a run that was stopped. */

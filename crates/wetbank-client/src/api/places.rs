@@ -124,16 +124,15 @@ pub struct SignInBegun {
 #[serde(default)]
 pub struct NewPlace {
     pub name: String,
-    /// `folder`, `sftp`, `ftp`, `share`, `webdav`, `bucket` or `mailbox`.
+    /// A kind of place of the book (`/book/schema`), as in `sftp`.
     pub kind: String,
     /// The keys that the book has for this kind, with their values.
     #[serde(default)]
     pub keys: BTreeMap<String, KeyValue>,
-    /// Those whose value is a secret, with the secret itself: `password` (of sftp, ftp, share, webdav, mailbox),
-    /// `key` (of sftp), `secret-key` (of bucket). Each is kept in the vault as NAME-KEY.
+    /// Those whose value is a secret, with the secret itself, as in `password`. Each is kept in the vault as NAME-KEY.
     #[serde(default)]
     pub secrets: BTreeMap<String, String>,
-    /// What somebody is to agree to in place of a password (of webdav).
+    /// What somebody is to agree to in place of a password, where the kind has `agreement`.
     #[serde(default)]
     pub agreement: Option<NewAgreement>,
 }

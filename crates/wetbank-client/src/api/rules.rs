@@ -80,7 +80,10 @@ pub struct Branch {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Step {
     pub kind: String,
+    /// What it does, in words.
     pub words: String,
+    /// The same without the verb.
+    pub rest: String,
     /// The place it puts files to.
     pub place: Option<String>,
     pub folder: Option<String>,

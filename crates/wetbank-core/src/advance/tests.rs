@@ -3,7 +3,7 @@ use std::collections::HashSet;
 use proptest::prelude::*;
 
 use super::*;
-use crate::{Known, Name, Original, Planned, Step, Template, parse_book};
+use crate::{Known, Name, Original, Planned, Step, Template, parse_book, step::Note};
 
 /// A branch as the model needs it: its steps' ways on, how many are on the main way, and whether something
 /// is to become of the original.
@@ -16,7 +16,7 @@ struct Shape {
 
 fn planned(next: Next, on_failure: Option<usize>) -> Planned {
     let text = Template::new("seen").unwrap();
-    Planned { step: Step::Note { text }, condition: None, retry: None, next, on_failure }
+    Planned { step: Step::Note(Box::new(Note { text })), condition: None, retry: None, next, on_failure }
 }
 
 fn branch(shape: &Shape) -> Branch {

@@ -4,15 +4,12 @@ use std::ops::Range;
 
 use jiff::{Timestamp, tz::TimeZone};
 
-use super::{
-    raw,
-    raw::Text,
-    resolve::{At, Checked, Mistake},
-};
+use super::raw;
 use crate::{
     Attribute, ByteSize, Condition, Operator, RelPath, Subject, Test,
     condition::{glob, regular_expression},
     parse_duration,
+    shape::{At, Case, Checked, Mistake, Text},
 };
 
 pub(super) fn resolve_condition(raw: &raw::Condition, near: Range<usize>) -> Checked<Condition> {
@@ -31,7 +28,7 @@ pub(super) fn resolve_condition(raw: &raw::Condition, near: Range<usize>) -> Che
     ];
     if given.iter().filter(|there| **there).count() != 1 {
         let words = "a condition has exactly one of \"all\", \"any\", \"none\", \"file\", \"run\", \"chain\", \"signal\" and \"mail\"";
-        return Err(Mistake(near, words.to_owned()));
+        return Err(Mistake::new(near, words.to_owned()));
     }
     if let Some(parts) = &raw.all {
         return Ok(Condition::All(group(parts)?));
@@ -50,9 +47,9 @@ pub(super) fn resolve_condition(raw: &raw::Condition, near: Range<usize>) -> Che
         } else {
             "a test has one comparison; join several with \"all\""
         };
-        Mistake(span, message.to_owned())
+        Mistake::new(span, message.to_owned())
     })?;
-    Ok(Condition::Test(Test { subject, operator, case_sensitive: raw.case == raw::Case::Exact }))
+    Ok(Condition::Test(Test { subject, operator, case_sensitive: raw.case == Case::Exact }))
 }
 
 /// What a test looks at, and where that is written.
@@ -73,7 +70,7 @@ fn subject(raw: &raw::Condition, near: Range<usize>) -> Checked<(Subject, Range<
     match &raw.signal {
         // What a signal has, only its sender knows.
         Some(text) => Ok((Subject::Run(format!("signal.{}", text.str())), text.0.span())),
-        None => Err(Mistake(near, "a condition needs \"file\"".to_owned())),
+        None => Err(Mistake::new(near, "a condition needs \"file\"".to_owned())),
     }
 }
 
@@ -83,18 +80,18 @@ fn word_of(text: &Text, of: &str, words: &[&str]) -> Checked<String> {
         return Ok(format!("{of}.{}", text.str()));
     }
     let list = words.join("\", \"");
-    Err(Mistake(text.0.span(), format!("there is no \"{}\" of a {of}; there is \"{list}\"", text.str())))
+    Err(Mistake::new(text.0.span(), format!("there is no \"{}\" of a {of}; there is \"{list}\"", text.str())))
 }
 
 fn operators(raw: &raw::Condition, subject: &Subject, span: Range<usize>) -> Checked<Vec<Operator>> {
     let mut found = Vec::new();
-    let exact = raw.case == raw::Case::Exact;
+    let exact = raw.case == Case::Exact;
     let attribute = match subject {
         Subject::File(attribute) => Some(*attribute),
         Subject::Run(_) => None,
     };
     let is_text = !matches!(attribute, Some(Attribute::Size | Attribute::Modified | Attribute::Age));
-    let unfit = |what: &str| Mistake(span.clone(), format!("{what} cannot be asked of this attribute"));
+    let unfit = |what: &str| Mistake::new(span.clone(), format!("{what} cannot be asked of this attribute"));
     let mut text = |operator: Operator| {
         if !is_text {
             return Err(unfit("a text comparison"));

@@ -1,15 +1,12 @@
 //! From the book's shape to limits and hours.
 
-use jiff::{civil::Time, tz::TimeZone};
-
-use super::{
-    raw,
-    raw::Text,
-    resolve::{At, Checked, Mistake, duration, time_zone},
+use super::raw;
+use crate::{
+    ByteSize, Limits, Rate, RetryPolicy,
+    shape::{Checked, HoursShape, Text, duration, holds, hours},
 };
-use crate::{ByteSize, Hours, Limits, Rate, RetryPolicy};
 
-pub(super) fn resolve_limits(raw: &raw::Place) -> Checked<Limits> {
+pub(super) fn resolve_limits(raw: &raw::Limits) -> Checked<Limits> {
     let always = raw.rate.iter().map(|text| Ok(Rate { most: speed(text)?, hours: None }));
     let rates = always.chain(raw.rates.iter().map(rate)).collect::<Checked<_>>()?;
     let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
@@ -28,32 +25,18 @@ pub(super) fn resolve_retry(raw: &raw::Retry) -> Checked<RetryPolicy> {
 fn rate(raw: &raw::Rate) -> Checked<Rate> {
     let hours = match (&raw.from, &raw.until) {
         (Some(from), Some(until)) => {
-            Some(hours(&raw::Hours { from: from.clone(), until: until.clone(), zone: raw.zone.clone() })?)
+            Some(hours(&HoursShape { from: from.clone(), until: until.clone(), zone: raw.zone.clone() })?)
         }
         (None, None) => None,
-        _ => return Err(Mistake(raw.most.0.span(), "a rate needs both from and until, or neither".to_owned())),
+        _ => return Err(raw.most.wrong("a rate needs both from and until, or neither")),
     };
     Ok(Rate { most: speed(&raw.most)?, hours })
 }
 
-fn speed(text: &Text) -> Checked<u64> {
+fn speed(text: &Text<holds::Speed>) -> Checked<u64> {
     let size = text.str().trim().strip_suffix("/s").and_then(|size| size.parse::<ByteSize>().ok());
     match size {
         Some(ByteSize(bytes)) if bytes > 0 => Ok(bytes),
-        _ => Err(Mistake(text.0.span(), format!("\"{}\" is no speed; write it as in \"2 MB/s\"", text.str()))),
+        _ => Err(text.wrong(format!("\"{}\" is no speed; write it as in \"2 MB/s\"", text.str()))),
     }
-}
-
-pub(super) fn hours(raw: &raw::Hours) -> Checked<Hours> {
-    Ok(Hours {
-        from: time(&raw.from)?,
-        until: time(&raw.until)?,
-        zone: raw.zone.as_ref().map_or(Ok(TimeZone::UTC), time_zone)?,
-    })
-}
-
-pub(super) fn time(text: &Text) -> Checked<Time> {
-    Time::strptime("%H:%M", text.str())
-        .map_err(|_| format!("\"{}\" is no time of day; write it as in \"22:00\"", text.str()))
-        .at(text)
 }

@@ -6,7 +6,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use super::{Book, Known, Problem, parse_once, section_at};
+use super::{Amiss, Book, Known, Problem, parse_once, section_at};
 use crate::Name;
 
 /// A book is read again so often, and for so long, at most.
@@ -47,13 +47,17 @@ pub(super) fn all(files: &[(String, String)], known: &Known, first: Vec<Problem>
         let is_of_its_own = |problem: &Problem| {
             let lines = &texts[problem.file.as_str()];
             // What a section lacks may have been left out with another mistake; and so may what it refers to.
-            let tells_lack = ["has no ", "needs ", "missing "].iter().any(|word| problem.message.contains(word));
-            let lacks =
-                (tells_lack || lines.is_header(problem.line)) && lines.touched.contains(section_of(&problem.key));
-            let name = |section: &str| section.split_once('.').map_or(String::new(), |(_, name)| format!("\"{name}\""));
+            let tells_lack = problem.amiss == Amiss::Missing || lines.is_header(problem.line);
+            let lacks = tells_lack && lines.touched.contains(section_of(&problem.key));
             let others = marred.iter().filter(|(_, section)| *section != section_of(&problem.key));
-            let refers = others.map(|(_, section)| name(section)).any(|name| problem.message.contains(&name));
-            !lacks && !refers
+            let refers = match &problem.amiss {
+                Amiss::Name { of, written, .. } => {
+                    let named = format!("{of}.{written}");
+                    others.into_iter().any(|(_, section)| *section == named)
+                }
+                _ => false,
+            };
+            !lacks && !refers && !lines.guessed.contains(&problem.line)
         };
         let more: Vec<_> = problems.into_iter().filter(|problem| !found.contains(problem)).collect();
         if more.is_empty() {
@@ -86,6 +90,8 @@ struct Lines {
     sections: Vec<String>,
     /// Sections of which something was left out.
     touched: HashSet<String>,
+    /// Lines whose key was written as it was probably meant: what is wrong with them may be wrong with the guess.
+    guessed: HashSet<usize>,
 }
 
 impl Lines {
@@ -100,7 +106,7 @@ impl Lines {
             section.clone()
         });
         let sections = sections.collect();
-        Self { lines, sections, touched: HashSet::new() }
+        Self { lines, sections, touched: HashSet::new(), guessed: HashSet::new() }
     }
 
     fn text(&self) -> String {
@@ -113,15 +119,26 @@ impl Lines {
 
     /// Puts the word that was meant, if that is told, or leaves the line out.
     fn mend(&mut self, problem: &Problem) {
-        let words = problem.message.split_once("\"; did you mean \"");
-        let words = words.and_then(|(wrong, right)| Some((wrong.rsplit('"').next()?, right.strip_suffix("\"?")?)));
-        let line = problem.line.checked_sub(1).and_then(|at| self.lines.get_mut(at));
-        match (words, line) {
-            // A wrong key may mean anything; a wrong name means the right one.
-            (Some((wrong, right)), Some(line)) if line.contains(wrong) && !problem.message.contains("unknown key") => {
-                *line = line.replacen(wrong, right, 1);
+        let words = match &problem.amiss {
+            Amiss::Key { written, nearest: Some(right) } | Amiss::Name { written, nearest: Some(right), .. } => {
+                Some((written.as_str(), right.as_str()))
             }
-            _ => self.leave_out(problem.line),
+            _ => None,
+        };
+        let at = problem.line.checked_sub(1).filter(|at| *at < self.lines.len());
+        let (Some((wrong, right)), Some(at)) = (words, at) else { return self.leave_out(problem.line) };
+        if !self.lines[at].contains(wrong) || self.guessed.contains(&problem.line) {
+            return self.leave_out(problem.line);
+        }
+        let meant = self.lines[at].replacen(wrong, right, 1);
+        let written = std::mem::replace(&mut self.lines[at], meant);
+        if matches!(problem.amiss, Amiss::Key { .. }) {
+            // A wrong key may mean anything, a wrong name means the right one.
+            self.guessed.insert(problem.line);
+            if self.text().parse::<toml_edit::DocumentMut>().is_err() {
+                self.lines[at] = written;
+                self.leave_out(problem.line);
+            }
         }
     }
 

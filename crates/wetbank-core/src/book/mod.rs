@@ -4,22 +4,23 @@
 //! found, each with its file, line, key and remedy. The text of each section is kept as it was
 //! written, with its comments, because the text is what people edit and compare.
 
+mod branches;
 mod conditions;
-mod errands;
+mod databases;
 mod limits;
 mod mistakes;
 mod partners;
-mod places;
-mod raw;
+pub(crate) mod raw;
+mod read;
+mod reference;
 mod resolve;
 mod rules;
 mod schedules;
 mod sections;
-mod steps;
 
 use std::collections::BTreeMap;
 
-pub use places::place_keys;
+pub use reference::book_reference;
 use serde::Serialize;
 
 use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName};
@@ -97,6 +98,35 @@ pub struct Problem {
     pub key: String,
     /// What is wrong, and what would be right.
     pub message: String,
+    /// The same for programs.
+    pub amiss: Amiss,
+}
+
+/// What kind of mistake it is.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Amiss {
+    /// Something that cannot be meant.
+    #[default]
+    Meaning,
+    /// A key that there is not.
+    Key {
+        /// As it is written.
+        written: String,
+        /// The one that is probably meant.
+        nearest: Option<String>,
+    },
+    /// A name, or a word of a choice, that there is not.
+    Name {
+        /// What it would be the name of, as in `place`; empty for a word of a choice.
+        of: String,
+        /// As it is written.
+        written: String,
+        /// The one that is probably meant.
+        nearest: Option<String>,
+    },
+    /// Something that is needed is not there.
+    Missing,
 }
 
 impl std::fmt::Display for Problem {
@@ -139,10 +169,7 @@ fn parse_once(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Pro
     let mut parsed = Vec::new();
     let mut sections: Vec<Section> = Vec::new();
     for (file, text) in files {
-        match toml::from_str::<raw::Book>(text) {
-            Ok(book) => parsed.push((file, text, book)),
-            Err(error) => problems.push(syntax_problem(file, text, &error)),
-        }
+        parsed.push((file, text, read::read(file, text, &mut problems)));
         if let Ok(more) = sections::split(text) {
             for section in more {
                 if sections.iter().any(|s| s.kind == section.kind && s.name == section.name) {
@@ -151,6 +178,7 @@ fn parse_once(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Pro
                         line: 1,
                         key: format!("{}.{}", section.kind.as_str(), section.name),
                         message: "is arranged in another file of this book too; keep one".to_owned(),
+                        amiss: Amiss::Meaning,
                     });
                 }
                 sections.push(section);
@@ -163,7 +191,7 @@ fn parse_once(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Pro
 
 /// The JSON Schema of the book.
 pub fn book_schema() -> serde_json::Value {
-    schemars::schema_for!(raw::Book).to_value()
+    schemars::schema_for!(raw::BookSchema).to_value()
 }
 
 fn line_of(text: &str, at: usize) -> usize {
@@ -194,27 +222,6 @@ pub(crate) fn nearest<'a>(wrong: &str, known: impl Iterator<Item = &'a str>) -> 
         .min()
         .filter(|(distance, right)| *distance <= 4 && distance * 2 < right.len())
         .map(|(_, right)| right)
-}
-
-fn syntax_problem(file: &str, text: &str, error: &toml::de::Error) -> Problem {
-    let at = error.span().map_or(0, |span| span.start);
-    let mut message = error.message().trim().replace('\n', "; ");
-    // serde lists every key that is possible; a person wants the nearest.
-    let mut quoted = message.split('`').skip(1).step_by(2);
-    if let Some(wrong) = quoted.next().filter(|_| message.starts_with("unknown")).map(str::to_owned) {
-        let nearest = nearest(&wrong, quoted).map(str::to_owned);
-        let (kind, rest) = if message.starts_with("unknown field") {
-            ("key", message.split_once(", ").map(|(_, r)| r.to_owned()))
-        } else {
-            ("word", message.split_once(", ").map(|(_, r)| r.to_owned()))
-        };
-        message = match (nearest, rest) {
-            (Some(right), _) => format!("unknown {kind} \"{wrong}\"; did you mean \"{right}\"?"),
-            (None, Some(rest)) => format!("unknown {kind} \"{wrong}\"; {}", rest.replace('`', "\"")),
-            (None, None) => format!("unknown {kind} \"{wrong}\""),
-        };
-    }
-    Problem { file: file.to_owned(), line: line_of(text, at), key: section_at(text, at), message }
 }
 
 #[cfg(test)]

@@ -6,18 +6,20 @@ use jiff::tz::TimeZone;
 use toml::Spanned;
 
 use super::{
+    branches::{Around, resolve_branch},
     limits::resolve_retry,
     raw,
-    raw::Text,
-    resolve::{
-        At, Checked, Ends, Mistake, duration, folder_template, place_name, secret_name, template, time_zone, unknown,
-    },
     schedules::resolve_schedule,
-    steps::{Around, resolve_branch},
 };
 use crate::{
     Arrival, Arrives, ByteSize, Chain, Find, Gather, Letter, LookPace, Marker, Name, OnFault, Original, PlaceName,
-    RelPath, Rule, Selection, Signal, Starts, Template, condition::glob,
+    RelPath, Rule, Selection, Signal, Starts, Template,
+    condition::glob,
+    shape::{
+        At, Case, Checked, Ends, Mistake, Text, duration, folder_template, holds, place_name, size, template,
+        time_zone, unknown,
+    },
+    step::StepShape,
 };
 
 /// The folder of a mailbox that letters come into (RFC 3501, section 5.1).
@@ -46,18 +48,22 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
     ];
     if !has_trigger.contains(&true) {
         let words = "starts needs a trigger: arrival, mail, schedule, signal or chain = { … }, or hand = {} for a rule that only people start";
-        return Err(Mistake(raw.starts.span(), words.to_owned()));
+        return Err(Mistake::new(raw.starts.span(), words.to_owned()));
     }
     let arrival = match (&starts.arrival, &starts.mail) {
         (Some(_), Some(_)) => {
             let words = "a rule starts with files that come or with letters that come; make two rules, and let one start the other with chain";
-            return Err(Mistake(raw.starts.span(), words.to_owned()));
+            return Err(Mistake::new(raw.starts.span(), words.to_owned()));
         }
         (Some(raw), None) => Some(resolve_arrival(raw, ends)?),
         (None, Some(raw)) => Some(resolve_letters(raw, ends)?),
         (None, None) => None,
     };
-    let signal = starts.signal.as_ref().map(|raw| Ok(Signal { secret: secret_name(&raw.secret)? })).transpose()?;
+    let signal = starts
+        .signal
+        .as_ref()
+        .map(|raw| Ok(Signal { secret: Name::new(raw.secret.str()).at(&raw.secret)? }))
+        .transpose()?;
     let schedule = starts.schedule.as_ref().map(|raw| resolve_schedule(raw, &zone, ends)).transpose()?;
     let chain = starts.chain.as_ref().map(|raw| resolve_chain(name, raw, ends)).transpose()?;
     let mut finds = raw.finds.iter().map(|raw| resolve_find(raw, ends)).collect::<Checked<Vec<_>>>()?;
@@ -71,14 +77,14 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
     let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
     let raw_branches = raw.branch.as_ref();
     if raw_branches.is_empty() {
-        return Err(Mistake(spanned.span(), "has no branch; add [[rule.NAME.branch]] with steps".to_owned()));
+        return Err(Mistake::new(spanned.span(), "has no branch; add [[rule.NAME.branch]] with steps".to_owned()));
     }
     let source: Option<PlaceName> =
         arrival.as_ref().map(|a| &a.files.place).or_else(|| finds.first().map(|f| &f.files.place)).cloned();
     let mut branches = Vec::new();
     for (index, branch) in raw_branches.iter().enumerate() {
         if branch.condition.is_none() && index + 1 < raw_branches.len() && !is_handed_to(raw_branches, index + 1) {
-            return Err(Mistake(
+            return Err(Mistake::new(
                 branch.steps.first().map_or(raw.branch.span(), Spanned::span),
                 format!(
                     "branch {} has no \"if\", so branch {} is never reached; put the default last",
@@ -96,10 +102,10 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         let words =
             "an attachment has no original of its own; where its letter goes says file-in = \"…\" of the trigger";
         let near = raw_branches[branch].steps.first().map_or(raw.branch.span(), Spanned::span);
-        return Err(Mistake(near, words.to_owned()));
+        return Err(Mistake::new(near, words.to_owned()));
     }
     Ok(Rule {
-        name: Name::new(name).map_err(|e| Mistake(spanned.span(), e.to_string()))?,
+        name: Name::new(name).map_err(|e| Mistake::new(spanned.span(), e.to_string()))?,
         title: raw.title.clone().unwrap_or_else(|| name.to_owned()),
         why: raw.why.clone(),
         zone,
@@ -116,9 +122,9 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
 /// one before it takes everything.
 fn is_handed_to(branches: &[raw::Branch], index: usize) -> bool {
     let Some(title) = branches[index].title.as_deref() else { return false };
-    fn hands(steps: &[Spanned<raw::Step>], title: &str) -> bool {
+    fn hands(steps: &[Spanned<StepShape>], title: &str) -> bool {
         steps.iter().map(Spanned::as_ref).any(|step| {
-            step.go_on.as_ref().is_some_and(|to| to.branch.str() == title)
+            step.Continue.as_ref().is_some_and(|to| to.branch.str() == title)
                 || step.on_failure.as_ref().is_some_and(|path| hands(path, title))
         })
     }
@@ -126,20 +132,26 @@ fn is_handed_to(branches: &[raw::Branch], index: usize) -> bool {
 }
 
 fn resolve_chain(own: &str, raw: &raw::Chain, ends: &Ends<'_>) -> Checked<Chain> {
-    let rule = |text: &Text| {
+    let rule = |text: &Text<holds::RuleName>| {
         if text.str() == own {
-            return Err(Mistake(text.0.span(), "a rule is not started by itself".to_owned()));
+            return Err(Mistake::new(text.0.span(), "a rule is not started by itself".to_owned()));
         }
         match ends.rules.iter().find(|name| name.as_str() == text.str()) {
             Some(name) => Ok(name.clone()),
             None => Err(unknown("rule", text, ends.rules.iter().map(Name::as_str))),
         }
     };
-    let partner = |text: &Text| match ends.partners.iter().find(|partner| partner.name.as_str() == text.str()) {
+    let partner = |text: &Text<holds::PartnerName>| match ends
+        .partners
+        .iter()
+        .find(|partner| partner.name.as_str() == text.str())
+    {
         Some(partner) => Ok(partner.name.clone()),
         None => Err(unknown("partner", text, ends.partners.iter().map(|partner| partner.name.as_str()))),
     };
-    let places = |list: &[Text]| list.iter().map(|text| place_name(text, ends.places)).collect::<Checked<Vec<_>>>();
+    let places = |list: &[Text<holds::PlaceName>]| {
+        list.iter().map(|text| place_name(text, ends.places)).collect::<Checked<Vec<_>>>()
+    };
     Ok(Chain {
         after: raw.after.clone(),
         rules: raw.rules.iter().map(rule).collect::<Checked<_>>()?,
@@ -156,7 +168,10 @@ fn resolve_letters(raw: &raw::Letters, ends: &Ends<'_>) -> Checked<Arrival> {
         .map_or(Ok(RelPath::parse(INBOX).expect("a plain name")), |text| RelPath::parse(text.str()).at(text))?;
     let file_in = raw.file_in.as_ref().map(|text| RelPath::parse(text.str()).at(text)).transpose()?;
     if let Some(text) = raw.file_in.as_ref().filter(|_| file_in.as_ref() == Some(&folder)) {
-        return Err(Mistake(text.0.span(), "letters are filed away in another folder than they come into".to_owned()));
+        return Err(Mistake::new(
+            text.0.span(),
+            "letters are filed away in another folder than they come into".to_owned(),
+        ));
     }
     Ok(Arrival {
         files: Selection {
@@ -175,13 +190,13 @@ fn resolve_letters(raw: &raw::Letters, ends: &Ends<'_>) -> Checked<Arrival> {
         letter: Some(Letter {
             names: globs(&raw.names, raw.case)?,
             except: globs(&raw.except, raw.case)?,
-            most: raw.most.as_ref().map_or(Ok(LETTER), |text| text.str().parse::<ByteSize>().at(text))?,
+            most: size(raw.most.as_ref(), LETTER)?,
             file_in,
         }),
     })
 }
 
-fn pace(text: Option<&Text>) -> Checked<LookPace> {
+fn pace(text: Option<&Text<holds::Duration>>) -> Checked<LookPace> {
     Ok(match text {
         None => LookPace::Adaptive,
         text => LookPace::Every(duration(text, Duration::ZERO)?.max(Duration::from_millis(100))),
@@ -193,27 +208,27 @@ fn gather(raw: &raw::Gather) -> Checked<Gather> {
         raw::Gather::Quiet(text) => match duration(Some(text), Duration::ZERO)? {
             quiet if quiet < SHORTEST_QUIET => {
                 let words = "quiet is 3 s or longer: a file that nobody was seen closing takes 2 s itself";
-                return Err(Mistake(text.0.span(), words.to_owned()));
+                return Err(Mistake::new(text.0.span(), words.to_owned()));
             }
             quiet => Gather::Quiet(quiet),
         },
         raw::Gather::Count(count) if (1..=MOST_TOGETHER).contains(count.as_ref()) => Gather::Count(*count.as_ref()),
         raw::Gather::Count(count) => {
-            return Err(Mistake(count.span(), format!("from 1 to {MOST_TOGETHER} files wait for each other")));
+            return Err(Mistake::new(count.span(), format!("from 1 to {MOST_TOGETHER} files wait for each other")));
         }
         raw::Gather::Marker(text) => {
             let name = RelPath::parse(text.str()).at(text)?;
             if name.is_root() || text.str().contains('/') {
-                return Err(Mistake(text.0.span(), "a marker is a name, as in \"ready.txt\"".to_owned()));
+                return Err(Mistake::new(text.0.span(), "a marker is a name, as in \"ready.txt\"".to_owned()));
             }
             Gather::Marker(text.str().to_owned())
         }
-        raw::Gather::OneOfEach(list) => Gather::Set(globs(list, raw::Case::Exact)?),
+        raw::Gather::OneOfEach(list) => Gather::Set(globs(list, Case::Exact)?),
     })
 }
 
-fn globs(list: &[Text], case: raw::Case) -> Checked<Vec<globset::GlobMatcher>> {
-    list.iter().map(|text| glob(text.str(), case == raw::Case::Exact).at(text)).collect()
+fn globs<H>(list: &[Text<H>], case: Case) -> Checked<Vec<globset::GlobMatcher>> {
+    list.iter().map(|text| glob(text.str(), case == Case::Exact).at(text)).collect()
 }
 
 fn resolve_arrival(raw: &raw::Arrival, ends: &Ends<'_>) -> Checked<Arrival> {
@@ -245,7 +260,7 @@ fn swept(arrival: &Arrival) -> Checked<Find> {
     let source = if folder.contains('{') { format!("{{{{ {} }}}}", serde_json::Value::from(folder)) } else { folder };
     Ok(Find {
         files: arrival.files.clone(),
-        folder: Template::new(&source).map_err(|e| Mistake(0..0, e.to_string()))?,
+        folder: Template::new(&source).map_err(|e| Mistake::new(0..0, e.to_string()))?,
         named: Vec::new(),
         case_sensitive: true,
         only_new: true,
@@ -254,15 +269,19 @@ fn swept(arrival: &Arrival) -> Checked<Find> {
     })
 }
 
+/// Before a run has its files, nothing that tells of one can be filled in.
+fn known_before<H>(text: &Text<H>) -> Checked<()> {
+    let template = template(Some(text), "")?;
+    match ["file", "run.id", "fault"].into_iter().find(|word| template.mentions(word)) {
+        Some(word) => Err(text.wrong(format!("{{{{ {word} }}}} is not known yet when a run looks for its files"))),
+        None => Ok(()),
+    }
+}
+
 fn resolve_find(raw: &raw::Find, ends: &Ends<'_>) -> Checked<Find> {
     let (fixed, filled): (Vec<_>, Vec<_>) = raw.names.iter().cloned().partition(|name| !name.str().contains("{{"));
-    for text in filled.iter().chain(&raw.folder) {
-        let template = template(Some(text), "")?;
-        if let Some(word) = ["file", "run.id", "fault"].into_iter().find(|word| template.mentions(word)) {
-            let words = format!("{{{{ {word} }}}} is not known yet when a run looks for its files");
-            return Err(Mistake(text.0.span(), words));
-        }
-    }
+    filled.iter().try_for_each(known_before)?;
+    raw.folder.iter().try_for_each(known_before)?;
     Ok(Find {
         files: Selection {
             place: place_name(&raw.place, ends.places)?,
@@ -272,7 +291,7 @@ fn resolve_find(raw: &raw::Find, ends: &Ends<'_>) -> Checked<Find> {
         },
         folder: folder_template(raw.folder.as_ref(), "")?,
         named: filled.iter().map(|text| template(Some(text), "")).collect::<Checked<_>>()?,
-        case_sensitive: raw.case == raw::Case::Exact,
+        case_sensitive: raw.case == Case::Exact,
         only_new: raw.only_new,
         least: raw.least,
         is_arrival: false,

@@ -9,13 +9,13 @@ use jiff::{
 };
 use toml::Spanned;
 
-use super::{
-    limits::time,
-    raw,
-    raw::Text,
-    resolve::{At, Checked, Ends, Mistake, unknown},
+use super::raw;
+use crate::{
+    Busy, Calendar, Cron, Days, Missed, Name, Pattern, Schedule,
+    calendar::weekday,
+    parse_duration,
+    shape::{At, Checked, Ends, Mistake, Text, holds, texts, time, unknown},
 };
-use crate::{Busy, Calendar, Cron, Days, Missed, Name, Pattern, Schedule, calendar::weekday, parse_duration};
 
 /// From when a first firing is looked for when a schedule is checked.
 const ANY_TIME: Timestamp = Timestamp::constant(1_767_225_600, 0);
@@ -26,11 +26,11 @@ pub(super) fn resolve_schedule(
     ends: &Ends<'_>,
 ) -> Checked<Schedule> {
     let raw = spanned.as_ref();
-    let wrong = |words: &str| Mistake(spanned.span(), words.to_owned());
+    let wrong = |words: &str| Mistake::new(spanned.span(), words.to_owned());
     let pattern = match (&raw.every, &raw.at, &raw.cron) {
         (Some(text), None, None) => Pattern::Every(pause(text)?),
-        (None, Some(texts), None) => {
-            let mut times = raw::texts(texts).iter().map(time).collect::<Checked<Vec<_>>>()?;
+        (None, Some(list), None) => {
+            let mut times = texts(list).iter().map(time).collect::<Checked<Vec<_>>>()?;
             times.sort();
             times.dedup();
             Pattern::At(times)
@@ -50,7 +50,7 @@ pub(super) fn resolve_schedule(
         },
         None => Calendar::plain(),
     };
-    let days = raw.on.as_ref().map_or(Ok(Days::All), |texts| days(&raw::texts(texts)))?;
+    let days = raw.on.as_ref().map_or(Ok(Days::All), |list| days(&texts(list)))?;
     if raw.calendar.is_some() && !matches!(days, Days::Working | Days::FirstWorking | Days::LastWorking) {
         let words = "a calendar counts only with on = \"working-days\", \"first-working-day\" or \"last-working-day\"";
         return Err(wrong(words));
@@ -63,11 +63,11 @@ pub(super) fn resolve_schedule(
     Ok(schedule)
 }
 
-fn pause(text: &Text) -> Checked<Duration> {
+fn pause(text: &Text<holds::Duration>) -> Checked<Duration> {
     let pause = parse_duration(text.str()).at(text)?;
     if pause < Duration::from_secs(1) || pause > Duration::from_secs(86_400) || pause.subsec_nanos() != 0 {
         let words = "every takes whole seconds up to a day; for longer pauses say at which time, and on which days";
-        return Err(Mistake(text.0.span(), words.to_owned()));
+        return Err(Mistake::new(text.0.span(), words.to_owned()));
     }
     Ok(pause)
 }
@@ -101,7 +101,7 @@ pub(super) fn resolve_calendar(name: &str, spanned: &Spanned<raw::Calendar>) -> 
     let raw = spanned.as_ref();
     let plain = Calendar::plain();
     Ok(Calendar {
-        name: Name::new(name).map_err(|e| Mistake(spanned.span(), e.to_string()))?,
+        name: Name::new(name).map_err(|e| Mistake::new(spanned.span(), e.to_string()))?,
         title: raw.title.clone().unwrap_or_else(|| name.to_owned()),
         week: raw.week.as_ref().map_or(Ok(plain.week), |days| days.iter().map(weekday_of).collect())?,
         off: raw.off.iter().map(span).collect::<Checked<_>>()?,
@@ -109,12 +109,12 @@ pub(super) fn resolve_calendar(name: &str, spanned: &Spanned<raw::Calendar>) -> 
 }
 
 /// One day, or the first and last of several with two dots between.
-fn span(text: &Text) -> Checked<(Date, Date)> {
+fn span(text: &Text<holds::Day>) -> Checked<(Date, Date)> {
     let (first, last) = text.str().split_once("..").unwrap_or((text.str(), text.str()));
     match (first.trim().parse::<Date>(), last.trim().parse::<Date>()) {
         (Ok(first), Ok(last)) if first <= last => Ok((first, last)),
-        (Ok(_), Ok(_)) => Err(Mistake(text.0.span(), format!("\"{}\" ends before it begins", text.str()))),
-        _ => Err(Mistake(
+        (Ok(_), Ok(_)) => Err(Mistake::new(text.0.span(), format!("\"{}\" ends before it begins", text.str()))),
+        _ => Err(Mistake::new(
             text.0.span(),
             format!("\"{}\" is no day; write \"2026-12-25\" or \"2026-12-24..2027-01-01\"", text.str()),
         )),

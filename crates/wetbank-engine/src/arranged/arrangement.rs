@@ -71,6 +71,7 @@ impl Arrangement {
                 call: "use",
                 path: wetbank_core::RelPath::root(),
                 detail: String::new(),
+                secret: None,
             }),
         }
     }

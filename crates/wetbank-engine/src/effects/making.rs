@@ -3,7 +3,7 @@
 
 use std::{
     fs::{self, File, OpenOptions},
-    io::{self, Write},
+    io::{self, Seek, SeekFrom, Write},
     os::unix::fs::{FileExt, OpenOptionsExt},
     path::{Path, PathBuf},
     sync::{
@@ -14,40 +14,25 @@ use std::{
 };
 
 use bytes::Bytes;
-use wetbank_core::{FilePath, Filling, RelPath};
+use wetbank_core::Filling;
 use wetbank_crypt::{Digests, Hashing};
-use wetbank_journal::Intention;
-use wetbank_places::{Place, WriteBehind};
+use wetbank_places::WriteBehind;
 
-use super::{
-    outcome::{Attempt, Effect, Hand, StepDone},
-    step::AtStep,
-};
+use super::{checksums::each_chunk, outcome::FailureKind};
 
 /// Bytes that are gathered before they are written.
 const CHUNK: usize = 256 << 10;
 /// Chunks that may wait for the disk.
 const QUEUE: usize = 8;
 
-impl AtStep<'_> {
-    /// The step made this in the work folder, with these checksums and of this size in bytes: it is in
-    /// hand from now on.
-    pub(super) async fn made(
-        &self,
-        (id, attempt): (i64, &mut Attempt),
-        name: RelPath,
-        (digests, size): (Digests, u64),
-        note: Option<String>,
-    ) -> Effect<StepDone> {
-        let path = self.work_path();
-        let fingerprint = self.effects.work.folder.stat(&path).await?.fingerprint;
-        let hand = Hand { place: None, path, name: name.clone(), fingerprint, ..self.hand.clone() };
-        let also_named = Some(name.to_string());
-        let target = FilePath { place: self.effects.work.folder.name().clone(), path: name };
-        let (sha256, blake3) = (digests.sha256, Some(digests.blake3));
-        let intention = Intention { attempt: id, intent: String::new(), target, size, sha256, blake3, output: None };
-        self.intends(intention, attempt).await?;
-        Ok(StepDone { attempt: Some(id), note, size: Some(size), also_named, ..StepDone::with(hand) })
+/// What the disk of the work folder refuses.
+impl From<io::Error> for FailureKind {
+    fn from(error: io::Error) -> Self {
+        Self::Passing {
+            code: "work-folder".to_owned(),
+            why: format!("cannot write the work folder: {error}"),
+            remedy: "Free space on the disk that holds Wetbank's data folder.".to_owned(),
+        }
     }
 }
 
@@ -58,7 +43,7 @@ pub(super) fn create_private(path: &Path) -> io::Result<File> {
 
 /// A new file. In the work folder nobody else can read it; its mode tells whether anybody else may where it goes.
 fn create(path: &Path, is_private: bool) -> io::Result<File> {
-    OpenOptions::new().write(true).create(true).truncate(true).mode(mode(is_private)).open(path)
+    OpenOptions::new().read(true).write(true).create(true).truncate(true).mode(mode(is_private)).open(path)
 }
 
 /// The permission bits of a file that is made.
@@ -76,12 +61,17 @@ impl Drop for RemovedOnDrop {
 }
 
 /// A file being made. What is written is gathered, and from the second chunk on a thread of its
-/// own hashes it and brings it to the disk, so that whoever makes it waits for neither.
+/// own hashes it and brings it to the disk, so that whoever makes it waits for neither. What goes
+/// back to correct what it wrote (an archive does, once it knows how long a member became) has its
+/// checksums counted again at the end.
 pub(super) struct Making {
     part: RemovedOnDrop,
     last: PathBuf,
     gathered: Vec<u8>,
     size: u64,
+    /// Where the next byte goes, if that is not the end.
+    back_at: Option<u64>,
+    is_corrected: bool,
     writing: Writing,
 }
 
@@ -123,13 +113,27 @@ impl Making {
             behind: WriteBehind::default(),
         };
         let (gathered, writing) = (Vec::new(), Writing::Here(keeper));
-        Ok(Self { part: RemovedOnDrop(part), last, gathered, size: 0, writing })
+        let part = RemovedOnDrop(part);
+        Ok(Self { part, last, gathered, size: 0, back_at: None, is_corrected: false, writing })
     }
 
     /// Everything was written: it is brought to the disk and gets its last name. Tells the
     /// checksums and the size in bytes.
     pub fn finish(mut self) -> io::Result<(Digests, u64)> {
-        let rest = Bytes::from(std::mem::take(&mut self.gathered));
+        let mut keeper = self.keeper()?;
+        keeper.filling.length_to_set().map_or(Ok(()), |length| keeper.file.set_len(length))?;
+        keeper.behind.stop()?;
+        keeper.file.sync_data()?;
+        if self.is_corrected {
+            keeper.hashing = Hashing::for_ourselves();
+            each_chunk(&mut File::open(&self.part.0)?, |chunk| keeper.hashing.update_slice(chunk))?;
+        }
+        fs::rename(&self.part.0, &self.last)?;
+        Ok((keeper.hashing.finish(), self.size))
+    }
+
+    /// What brings chunks to the disk, once everything that was written so far is there.
+    fn keeper(&mut self) -> io::Result<Keeper> {
         let mut keeper = match std::mem::replace(&mut self.writing, Writing::Failed) {
             Writing::Here(keeper) => keeper,
             Writing::Beside { chunks, keeper } => {
@@ -138,12 +142,8 @@ impl Making {
             }
             Writing::Failed => return Err(gave_up()),
         };
-        keeper.keep(&rest)?;
-        keeper.filling.length_to_set().map_or(Ok(()), |length| keeper.file.set_len(length))?;
-        keeper.behind.stop()?;
-        keeper.file.sync_data()?;
-        fs::rename(&self.part.0, &self.last)?;
-        Ok((keeper.hashing.finish(), self.size))
+        keeper.keep(&Bytes::from(std::mem::take(&mut self.gathered)))?;
+        Ok(keeper)
     }
 
     fn pass_on(&mut self) -> io::Result<()> {
@@ -183,6 +183,9 @@ fn gave_up() -> io::Error {
 
 impl Write for Making {
     fn write(&mut self, buffer: &[u8]) -> io::Result<usize> {
+        if let Some(at) = self.back_at {
+            return self.correct(at, buffer);
+        }
         self.gathered.extend_from_slice(buffer);
         self.size += buffer.len() as u64;
         if self.gathered.len() >= CHUNK {
@@ -194,6 +197,40 @@ impl Write for Making {
     /// Nothing is asked of what is not finished.
     fn flush(&mut self) -> io::Result<()> {
         Ok(())
+    }
+}
+
+impl Making {
+    /// Writes over what is there, as far as something is there.
+    fn correct(&mut self, at: u64, buffer: &[u8]) -> io::Result<usize> {
+        let Writing::Here(keeper) = &self.writing else { return Err(gave_up()) };
+        let room = usize::try_from(self.size - at).unwrap_or(usize::MAX);
+        let buffer = &buffer[..buffer.len().min(room)];
+        keeper.file.write_all_at(buffer, at)?;
+        self.is_corrected = true;
+        let next = at + buffer.len() as u64;
+        self.back_at = (next < self.size).then_some(next);
+        Ok(buffer.len())
+    }
+}
+
+impl Seek for Making {
+    /// Only to what was written: nothing is left out.
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let now = self.back_at.unwrap_or(self.size);
+        let wanted = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::Current(by) => now.checked_add_signed(by),
+            SeekFrom::End(by) => self.size.checked_add_signed(by),
+        };
+        let at = wanted.filter(|at| *at <= self.size);
+        let at = at.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidInput, "nothing was written there"))?;
+        if at < self.size && self.back_at.is_none() {
+            let keeper = self.keeper()?;
+            self.writing = Writing::Here(keeper);
+        }
+        self.back_at = (at < self.size).then_some(at);
+        Ok(at)
     }
 }
 
@@ -234,6 +271,30 @@ mod tests {
     }
 
     #[test]
+    fn what_is_corrected_is_whole_and_its_checksums_are_of_what_is_there() {
+        for length in [10, CHUNK + 5, 5 * CHUNK] {
+            let (_folder, part, last) = paths();
+            let mut content: Vec<u8> = (0..length).map(|at| (at % 251) as u8).collect();
+            let mut making = Making::begin(part, last.clone(), true).unwrap();
+            making.write_all(&content).unwrap();
+            assert_eq!(making.seek(SeekFrom::Start(4)).unwrap(), 4);
+            making.write_all(b"corrected, and on").unwrap();
+            let end = making.seek(SeekFrom::End(0)).unwrap();
+            making.write_all(b"more").unwrap();
+            assert!(making.seek(SeekFrom::Start(end + 5)).is_err(), "nothing is left out");
+            let correction = b"corrected, and on";
+            if content.len() < 4 + correction.len() {
+                content.resize(4 + correction.len(), 0);
+            }
+            content[4..4 + correction.len()].copy_from_slice(correction);
+            content.extend_from_slice(b"more");
+            let (digests, size) = making.finish().unwrap();
+            assert_eq!((size, digests.blake3), (content.len() as u64, blake3(&content)));
+            assert!(fs::read(&last).unwrap() == content, "{length} bytes");
+        }
+    }
+
+    #[test]
     fn what_is_given_up_leaves_nothing() {
         let (folder, part, last) = paths();
         let mut making = Making::begin(part, last, false).unwrap();
@@ -250,7 +311,8 @@ mod tests {
             let (filling, behind) = (Filling::default(), WriteBehind::default());
             let keeper = Keeper { file, filling, hashing: Hashing::for_ourselves(), behind };
             let (part, gathered) = (RemovedOnDrop(last.with_extension("part")), Vec::new());
-            Making { part, last: last.clone(), gathered, size: 0, writing: Writing::Here(keeper) }
+            let writing = Writing::Here(keeper);
+            Making { part, last: last.clone(), gathered, size: 0, back_at: None, is_corrected: false, writing }
         };
         let is_full = |error: &io::Error| error.kind() == io::ErrorKind::StorageFull;
         let mut small = full();

@@ -1,12 +1,11 @@
 //! What steps do. Each effect is given places, keys, the work folder and its attempt, and answers what came of it;
 //! of the journal it sees no more than what an attempt says there.
 
-mod archive;
 mod base;
-mod convert;
+mod checksums;
 mod errands;
+mod kinds;
 mod letters;
-mod mail;
 mod making;
 mod means;
 mod names;
@@ -14,8 +13,9 @@ mod outcome;
 mod reading;
 mod recover;
 mod relocate;
+mod results;
 mod send;
-mod sign;
+mod sources;
 mod step;
 mod transfer;
 mod watched;

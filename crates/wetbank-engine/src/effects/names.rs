@@ -43,6 +43,7 @@ pub(super) fn taken_name(to: &FilePath, taken: &Entry) -> PlaceError {
             wetbank_core::ByteSize(taken.fingerprint.size),
             taken.fingerprint.modified_at().strftime("%F %H:%M UTC")
         ),
+        secret: None,
     }
 }
 
@@ -145,7 +146,7 @@ pub(super) fn possible(target: &Target, place: &dyn Place, path: &RelPath) -> Ef
         None => Ok(()),
         Some(detail) => {
             let (kind, place, path) = (PlaceErrorKind::BadName, target.place.clone(), path.clone());
-            Err(PlaceError { kind, place, call: "write", path, detail }.into())
+            Err(PlaceError { kind, place, call: "write", path, detail, secret: None }.into())
         }
     }
 }

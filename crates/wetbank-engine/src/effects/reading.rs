@@ -160,6 +160,7 @@ mod tests {
             call: "read",
             path: source.path.clone(),
             detail: "the server is gone".to_owned(),
+            secret: None,
         };
         *broken.0.lock() = Some(fault);
         let mut all = Vec::new();

@@ -1,12 +1,12 @@
 //! Steps that give a file another name or take it away: move, rename, delete.
 
-use wetbank_core::{FilePath, IfExists, RelPath, Target, Template};
+use wetbank_core::{FilePath, IfExists, RelPath};
 use wetbank_journal::Intention;
-use wetbank_places::{Collision, Place, PlaceErrorKind};
+use wetbank_places::{Collision, PlaceErrorKind};
 
 use super::{
     names::{existing, free_name, taken_name},
-    outcome::{Attempt, Effect, FailureKind, Hand, Intent, REMOVED, StepDone},
+    outcome::{Attempt, Effect, Hand, Intent, REMOVED, StepDone},
     send::{QUICKER, finish_intent, give_name, output, remove, renewed},
     step::AtStep,
 };
@@ -21,46 +21,6 @@ pub(crate) enum Then {
 }
 
 impl AtStep<'_> {
-    pub(super) async fn move_on(&self, target: &Target, attempt: &mut Attempt) -> Effect<StepDone> {
-        let here = self.hand.place.clone().map(|place| FilePath { place, path: self.hand.path.clone() });
-        let Some(here) = here else { return self.send(target, None, attempt).await };
-        let (source, place) = (self.place(&here.place)?, self.place(&target.place)?);
-        let (folder, wanted) = self.planned(target, place.as_ref())?;
-        let to = FilePath { place: target.place.clone(), path: wanted };
-        let same_place = here.place == target.place;
-        let folders = source.as_folder().zip(place.as_folder()).is_some();
-        if !same_place && !folders {
-            return self.send(target, Some((here, self.hand.fingerprint.clone())), attempt).await;
-        }
-        // SkipSame must compare contents, and a copy does that.
-        if target.exists == IfExists::SkipSame {
-            return self.send(target, Some((here, self.hand.fingerprint.clone())), attempt).await;
-        }
-        match self.relocate(&here, to, (folder, target.exists), Then::Delivered, attempt).await {
-            Err(FailureKind::Place(e)) if e.kind == PlaceErrorKind::Unsupported => {
-                self.send(target, Some((here, self.hand.fingerprint.clone())), attempt).await
-            }
-            result => result,
-        }
-    }
-
-    pub(super) async fn rename(&self, name: &Template, exists: IfExists, attempt: &mut Attempt) -> Effect<StepDone> {
-        let folder = self.hand.path.parent();
-        let path = self.with_facts(|facts| name.render_name(&folder, facts))?;
-        let Some(place) = self.hand.place.clone() else {
-            // What lies in the work folder only changes the name it goes by.
-            let name = RelPath::from_bytes(path.name()).expect("a name of a path");
-            let hand = Hand { name: name.clone(), ..self.hand.clone() };
-            let id = self.effects.record.journal.next_attempt();
-            let target = FilePath { place: self.effects.work.folder.name().clone(), path: name };
-            self.start(self.began(id, Some(target), None), attempt).await?;
-            let also_named = Some(path.name_text());
-            return Ok(StepDone { attempt: Some(id), also_named, ..StepDone::with(hand) });
-        };
-        let here = FilePath { place: place.clone(), path: self.hand.path.clone() };
-        self.relocate(&here, FilePath { place, path }, (folder, exists), Then::Original, attempt).await
-    }
-
     /// Gives a file another path without moving a byte.
     pub async fn relocate(
         &self,
@@ -137,7 +97,8 @@ impl AtStep<'_> {
         }
     }
 
-    pub(super) async fn delete(&self, attempt: &mut Attempt) -> Effect<StepDone> {
+    /// Removes the original, if it is still what came.
+    pub async fn remove_original(&self, attempt: &mut Attempt) -> Effect<StepDone> {
         let id = self.effects.record.journal.next_attempt();
         let target = self.hand.original.as_ref().map(|(file, _)| file.clone());
         self.start(self.began(id, target, None), attempt).await?;
@@ -148,10 +109,5 @@ impl AtStep<'_> {
         let hand = Hand { original: None, ..self.hand.clone() };
         let code = note.is_none().then_some(REMOVED);
         Ok(StepDone { attempt: Some(id), code, skipped: note.is_some(), note, freed: true, ..StepDone::with(hand) })
-    }
-
-    /// Removes the original at the end of its item.
-    pub async fn remove_original(&self, attempt: &mut Attempt) -> Effect<StepDone> {
-        self.delete(attempt).await
     }
 }

@@ -23,7 +23,23 @@ pub(super) const QUICKER: u32 = 32;
 /// A larger file is not sent in the hope that its name is free: that is looked up before.
 const SENT_IN_HOPE: u64 = 1 << 20;
 
+/// The wait for the end of a receiver's quiet hours.
+fn quiet(target: &Target) -> Option<FailureKind> {
+    let quiet = target.quiet.as_ref()?;
+    let until = quiet.end(clock::now())?;
+    let who = target.partner.as_ref().unwrap_or(&target.place);
+    Some(FailureKind::Paused { until, why: format!("{who} wants nothing from {quiet}") })
+}
+
 impl AtStep<'_> {
+    /// Copies the file in hand to a target, unless its receiver wants nothing now.
+    pub(super) async fn put(&self, target: &Target, attempt: &mut Attempt) -> Effect<StepDone> {
+        match quiet(target) {
+            Some(paused) => Err(paused),
+            None => self.send(target, None, attempt).await,
+        }
+    }
+
     /// Copies the file in hand to a target, or moves it there when `then_remove` is set.
     pub(super) async fn send(
         &self,

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
+use secrecy::SecretString;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::{
-    FileFacts, FilePath, Name, Planned, Position, RelPath, Rule, Step, Target, Template, TemplateFacts, Verdict,
-};
+use wetbank_core::{FileFacts, FilePath, Name, Planned, Position, RelPath, Rule, SecretName, TemplateFacts, Verdict};
 use wetbank_journal::{AttemptStart, Intention, Output, Work};
 use wetbank_places::Place;
 
 use super::{
+    kinds::Does,
     means::Effects,
     outcome::{Attempt, Effect, FailureKind, Hand, Intent, StepDone, StepFailure, about},
     reading::Source,
@@ -29,24 +29,16 @@ pub(crate) struct AtStep<'a> {
     pub stop: &'a CancellationToken,
 }
 
-/// The wait for the end of a receiver's quiet hours.
-fn quiet(target: &Target) -> Option<FailureKind> {
-    let quiet = target.quiet.as_ref()?;
-    let until = quiet.end(clock::now())?;
-    let who = target.partner.as_ref().unwrap_or(&target.place);
-    Some(FailureKind::Paused { until, why: format!("{who} wants nothing from {quiet}") })
-}
-
 impl AtStep<'_> {
     /// Does the step, if its condition holds.
     pub async fn run(&self, planned: &Planned) -> Result<StepDone, StepFailure> {
         let mut attempt = Attempt::default();
         let result = match &planned.condition {
             Some(condition) => match condition.ask(&self.facts(), clock::now()) {
-                verdict if verdict.holds => self.effect(&planned.step, &mut attempt).await,
+                verdict if verdict.holds => planned.step.done_at(self, &mut attempt).await,
                 verdict => self.left_out(&verdict, &mut attempt).await,
             },
-            None => self.effect(&planned.step, &mut attempt).await,
+            None => planned.step.done_at(self, &mut attempt).await,
         };
         let result = match result {
             // That there was nothing to do is on record like everything else.
@@ -68,48 +60,6 @@ impl AtStep<'_> {
         result.map_err(|kind| attempt.failed(kind))
     }
 
-    async fn effect(&self, step: &Step, attempt: &mut Attempt) -> Effect<StepDone> {
-        match step {
-            Step::Encrypt { .. } => self.encrypt(step, attempt).await,
-            Step::Decrypt { .. } => self.decrypt(step, attempt).await,
-            Step::Sign { by, armour, name } => self.sign(by, *armour, name, attempt).await,
-            Step::Verify { by, name } => self.verify(by, name, attempt).await,
-            Step::Mail(mail) => self.mail(mail, attempt).await,
-            Step::Call(call) => self.call(call, attempt).await,
-            Step::Program(program) => self.program(program, attempt).await,
-            Step::Load(load) => self.load(load, attempt).await,
-            Step::Extract(extract) => self.extract(extract, attempt).await,
-            Step::Compress { with, name } => self.compress(*with, name, attempt).await,
-            Step::Expand { name, most } => self.expand(name, *most, attempt).await,
-            Step::Pack { .. } => self.pack(step, attempt).await,
-            Step::Unpack { .. } => self.unpack(step, attempt).await,
-            Step::Manifest { name } => self.manifest(name, attempt).await,
-            Step::CheckManifest { name } => self.check_manifest(name, attempt).await,
-            Step::Copy(target) | Step::Fetch(target) | Step::Deliver(target) => match quiet(target) {
-                Some(paused) => Err(paused),
-                None => self.send(target, None, attempt).await,
-            },
-            Step::Move(target) => self.move_on(target, attempt).await,
-            Step::Rename { name, exists } => self.rename(name, *exists, attempt).await,
-            Step::Delete => self.delete(attempt).await,
-            Step::MakeFolder { place, folder } => self.make_folder(place, folder, attempt).await,
-            Step::Note { text } => {
-                let text = self.with_facts(|facts| text.render(facts))?;
-                self.noted(text, false, attempt).await
-            }
-            Step::Continue { branch } => {
-                let words = format!("branch {} goes on", branch + 1);
-                let done = self.noted(words, false, attempt).await?;
-                Ok(StepDone { branch: Some(*branch), ..done })
-            }
-            Step::Hold { why } => Err(FailureKind::Lasting {
-                code: "asked".to_owned(),
-                why: why.clone(),
-                remedy: "The rule asks a person: release to go on, or dismiss.".to_owned(),
-            }),
-        }
-    }
-
     /// The step is not for this file; the record says why.
     async fn left_out(&self, verdict: &Verdict, attempt: &mut Attempt) -> Effect<StepDone> {
         fn failed(verdict: &Verdict) -> &Verdict {
@@ -121,22 +71,10 @@ impl AtStep<'_> {
     }
 
     /// Something that only the record shows.
-    async fn noted(&self, text: String, skipped: bool, attempt: &mut Attempt) -> Effect<StepDone> {
+    pub(super) async fn noted(&self, text: String, skipped: bool, attempt: &mut Attempt) -> Effect<StepDone> {
         let id = self.effects.record.journal.next_attempt();
         self.start(self.began(id, None, None), attempt).await?;
         Ok(StepDone { attempt: Some(id), skipped, ..StepDone::nothing(self.hand, &text) })
-    }
-
-    async fn make_folder(&self, place: &Name, folder: &Template, attempt: &mut Attempt) -> Effect<StepDone> {
-        let path = self.with_facts(|facts| folder.render_folder(facts))?;
-        let there = self.place(place)?;
-        let id = self.effects.record.journal.next_attempt();
-        let target = FilePath { place: place.clone(), path: path.clone() };
-        self.start(self.began(id, Some(target), None), attempt).await?;
-        // One that is there is as good as one that is made.
-        there.make_folder(&path).await?;
-        let done = StepDone::nothing(self.hand, "the folder is there");
-        Ok(StepDone { attempt: Some(id), skipped: false, ..done })
     }
 
     /// The temporary file of this step.
@@ -164,6 +102,14 @@ impl AtStep<'_> {
     /// The place of a name, unless it is paused.
     pub(super) fn place(&self, name: &Name) -> Effect<Arc<dyn Place>> {
         Ok(self.effects.moorings.get(name)?)
+    }
+
+    /// The secret of a name, if there is one.
+    pub(super) async fn secret(&self, name: Option<&SecretName>) -> Effect<Option<SecretString>> {
+        match name {
+            Some(name) => Ok(Some(self.effects.keys.secret(name.as_str()).await?)),
+            None => Ok(None),
+        }
     }
 
     pub(super) fn source(&self) -> Effect<Source> {

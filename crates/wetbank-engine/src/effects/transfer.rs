@@ -33,7 +33,7 @@ pub(crate) struct Staging {
 
 fn failed(source: &Source, kind: PlaceErrorKind, detail: &str) -> PlaceError {
     let (place, path) = (source.place.name().clone(), source.path.clone());
-    PlaceError { kind, place, call: "read", path, detail: detail.to_owned() }
+    PlaceError { kind, place, call: "read", path, detail: detail.to_owned(), secret: None }
 }
 
 /// Copies the source into `temporary`, which is to become `target`, at `place`, going on with a partial one where its end is
@@ -73,6 +73,7 @@ pub(crate) async fn transfer(
             call: "write",
             path: temporary.clone(),
             detail: format!("{} of {} bytes are there", staging.entry.fingerprint.size, source.fingerprint.size),
+            secret: None,
         });
     }
     Ok(staging)

@@ -2,7 +2,7 @@
 
 use std::{path::Path, time::Duration};
 
-use wetbank_core::{BY_HAND, Book, DatabaseKind, Known, Name, PlaceSpec, Problem, SectionKind, parse_book};
+use wetbank_core::{Amiss, BY_HAND, Book, DatabaseKind, Known, Name, Problem, SectionKind, parse_book};
 use wetbank_places::{ProbeStep, probe};
 
 use super::Engine;
@@ -21,7 +21,7 @@ fn checked(files: &[(String, String)], known: &Known, guarded: &Guarded) -> Resu
     let book = parse_book(files, known)?;
     let problem = |key: String, message: String| {
         let (file, line) = where_is(files, &key);
-        Problem { file, line, key, message }
+        Problem { file, line, key, message, amiss: Amiss::Meaning }
     };
     let mut problems = Vec::new();
     if book.sections.iter().any(|section| section.kind == SectionKind::Rule && section.name == BY_HAND) {
@@ -29,9 +29,7 @@ fn checked(files: &[(String, String)], known: &Known, guarded: &Guarded) -> Resu
         problems.push(problem(format!("rule.{BY_HAND}"), words.to_owned()));
     }
     for (name, spec) in &book.places {
-        if let PlaceSpec::Folder { root, .. } = spec
-            && let Some(why) = guarded.refuses_root(Path::new(root))
-        {
+        if let Some(why) = spec.local_root().and_then(|root| guarded.refuses_root(Path::new(root))) {
             problems.push(problem(format!("place.{name}"), format!("{why}; choose another root")));
         }
     }

@@ -20,11 +20,7 @@ impl Engine {
     pub fn databases(&self) -> Vec<DatabaseStatus> {
         let arrangement = self.core.arranged.now();
         let uses = |name: &Name| {
-            let of = |step: &Step| match step {
-                Step::Load(load) => load.into == *name,
-                Step::Extract(extract) => extract.from == *name,
-                _ => false,
-            };
+            let of = |step: &Step| step.database() == Some(name);
             let rules = arrangement.rules.iter().filter(|live| live.rule.steps().any(of));
             rules.map(|live| live.rule.name.clone()).collect()
         };

@@ -8,7 +8,7 @@ use wetbank_journal::NewRun;
 use wetbank_places::Place;
 
 use super::means::Intake;
-use crate::{EngineError, LiveRule, clock, runner::ALL};
+use crate::{EngineError, LiveRule, clock, runner::Searching};
 
 /// How a run is to begin.
 #[derive(Debug, Default)]
@@ -33,7 +33,7 @@ impl Intake {
         beginning: Beginning,
     ) -> Result<Option<i64>, EngineError> {
         let (rule, now) = (&live.rule, clock::now());
-        let Beginning { all, firing, mut about, once } = beginning;
+        let Beginning { all, firing, about, once } = beginning;
         let known = Arc::new(about.clone());
         let mut looks = Vec::new();
         for (number, find) in rule.finds.iter().enumerate() {
@@ -44,13 +44,20 @@ impl Intake {
             let path = find.folder.render_folder(&facts)?;
             looks.push((number, FilePath { path, ..root }));
         }
-        if all {
-            about.insert(ALL.to_owned(), "yes".to_owned());
-        }
         let about = (!about.is_empty()).then(|| serde_json::to_string(&about).expect("plain values serialise"));
         let bare = rule.begins_bare().then(|| self.no_file(&rule.name));
         let (name, version) = (rule.name.clone(), live.version);
-        let run = NewRun { rule: name, version, cause, about, looks, firing, once, bare };
+        let run = NewRun {
+            rule: name,
+            version,
+            cause,
+            about,
+            looks,
+            hand: Some(Searching { again: all }.written()),
+            firing,
+            once,
+            bare,
+        };
         let Some(works) = self.record.journal.start_run(run, now).await? else { return Ok(None) };
         let number = works.first().map_or(0, |work| work.run);
         self.queue.claims.add(works);

@@ -141,7 +141,7 @@ mod tests {
 
     fn error(kind: PlaceErrorKind) -> PlaceError {
         let (place, path) = (Name::new("harbour").expect("a name"), RelPath::root());
-        PlaceError { kind, place, call: "reach", path, detail: String::new() }
+        PlaceError { kind, place, call: "reach", path, detail: String::new(), secret: None }
     }
 
     #[test]

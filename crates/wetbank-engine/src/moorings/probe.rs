@@ -57,6 +57,7 @@ fn still_away(outcome: Result<String, PlaceError>) -> Option<PlaceError> {
     match error.kind {
         PlaceErrorKind::Unreachable
         | PlaceErrorKind::Refused
+        | PlaceErrorKind::NotSignedIn
         | PlaceErrorKind::SignInEnded
         | PlaceErrorKind::HostKey => Some(error),
         PlaceErrorKind::Interrupted | PlaceErrorKind::Busy | PlaceErrorKind::Other => {
@@ -73,6 +74,7 @@ fn silent(place: &Name) -> PlaceError {
         call: "reach",
         path: wetbank_core::RelPath::root(),
         detail: format!("it did not answer within {} s", PATIENCE.as_secs()),
+        secret: None,
     }
 }
 
@@ -87,6 +89,7 @@ mod tests {
         for kind in [
             PlaceErrorKind::NotFound,
             PlaceErrorKind::Refused,
+            PlaceErrorKind::NotSignedIn,
             PlaceErrorKind::SignInEnded,
             PlaceErrorKind::HostKey,
             PlaceErrorKind::Certificate,

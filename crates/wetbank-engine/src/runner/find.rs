@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use futures_util::StreamExt;
+use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{FileFacts, FilePath, Find, Fingerprint, ItemState, NamePattern, Rule, TemplateFacts, name_pattern};
 use wetbank_journal::{AttemptEnd, AttemptStart, Outcome, Refusal, Sighting, Work};
@@ -23,8 +24,22 @@ use crate::{
 
 /// Files taken in at once.
 const BATCH: usize = 256;
-/// What is said of a run: that it takes files also if they were taken before.
-pub(crate) const ALL: &str = "run.all";
+/// What a search has in hand.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+pub(crate) struct Searching {
+    /// Whether files that were taken before are taken again.
+    pub again: bool,
+}
+
+impl Searching {
+    pub fn written(self) -> String {
+        serde_json::to_string(&self).expect("plain values serialise")
+    }
+
+    fn of(work: &Work) -> Self {
+        work.hand.as_deref().and_then(|hand| serde_json::from_str(hand).ok()).unwrap_or_default()
+    }
+}
 
 /// What a search came to.
 #[derive(Default)]
@@ -228,7 +243,7 @@ async fn take(
         tally.found -= before - batch.len();
     }
     let now = clock::now();
-    let again = !find.only_new || about_run(work).contains_key(ALL);
+    let again = !find.only_new || Searching::of(work).again;
     let sightings = batch.drain(..).map(|entry| Sighting {
         rule: work.rule.clone(),
         version: work.version,

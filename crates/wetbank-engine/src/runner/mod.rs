@@ -13,7 +13,7 @@ mod seen;
 mod stopping;
 mod work;
 
-pub(crate) use find::ALL;
+pub(crate) use find::Searching;
 pub(crate) use joining::run as join;
 pub(crate) use means::Runner;
 pub(crate) use seen::{SeenPaths, short};

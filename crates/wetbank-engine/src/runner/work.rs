@@ -213,7 +213,7 @@ async fn settle_unclear(runner: &Arc<Runner>, claim: Claim, rule: &Rule) -> Resu
 /// Whether the step at which an item was cut short must not be repeated unasked.
 fn is_never_repeated(rule: &Rule, work: &Work) -> bool {
     let planned = here(rule, work).step().and_then(|step| arranged(rule, work)?.steps.get(step));
-    planned.is_some_and(|planned| matches!(&planned.step, Step::Program(program) if !program.again))
+    planned.is_some_and(|planned| !planned.step.is_repeatable())
 }
 
 /// What is taken out of an item, if it is a letter that came.

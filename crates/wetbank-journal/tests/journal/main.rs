@@ -4,6 +4,7 @@
 
 mod arranged;
 mod faults;
+mod folding;
 mod history;
 mod joins;
 mod outbox;

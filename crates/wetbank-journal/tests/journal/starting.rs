@@ -8,6 +8,7 @@ use crate::{at, attempt, change, open, record, sighting, take};
 
 fn run(cause: Cause) -> NewRun {
     NewRun {
+        hand: None,
         rule: Name::new("keep").unwrap(),
         version: 4,
         cause,

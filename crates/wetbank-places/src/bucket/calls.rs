@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use wetbank_core::{Fingerprint, RelPath, TEMPORARY_PREFIX};
 
 use super::{
-    Bucket,
+    Bucket, markup,
     upload::{Held, Pending},
 };
 use crate::{Collision, PlaceError, PlaceErrorKind, place::Result};
@@ -61,11 +61,6 @@ pub(super) fn tag(text: &str) -> String {
 /// A time in whole seconds: a store tells a listing's time finer than that of one object.
 pub(super) fn whole_seconds(time: Option<Timestamp>) -> i64 {
     time.map_or(0, |time| time.as_second().saturating_mul(1_000_000_000))
-}
-
-fn between<'a>(text: &'a str, begin: &str, end: &str) -> Option<&'a str> {
-    let text = &text[text.find(begin)? + begin.len()..];
-    Some(&text[..text.find(end)?])
 }
 
 impl Bucket {
@@ -141,7 +136,7 @@ impl Bucket {
         let answer = self.inner.server.send_slow(call, path, request).await?;
         let answer = self.welcome(call, path, answer).await?;
         let text = self.inner.server.text(call, path, answer, LONGEST_ANSWER).await?;
-        if between(&text, "<Error>", "</Error>").is_some() {
+        if !markup::first(&text, "Error").is_empty() {
             return Err(self.explain(call, path, StatusCode::OK, &text));
         }
         Ok(text)
@@ -157,7 +152,9 @@ impl Bucket {
     }
 
     fn explain(&self, call: &'static str, path: &RelPath, status: StatusCode, text: &str) -> PlaceError {
-        let code = between(text, "<Code>", "</Code>").unwrap_or("");
+        let said = markup::first(text, "Error");
+        let word = |key: &str| said.get(key).map_or("", String::as_str);
+        let code = word("Code");
         let kind = match (code, status) {
             ("NoSuchBucket" | "NoSuchKey" | "NoSuchUpload", _) => PlaceErrorKind::NotFound,
             (
@@ -182,8 +179,7 @@ impl Bucket {
             (_, StatusCode::NOT_IMPLEMENTED | StatusCode::METHOD_NOT_ALLOWED) => PlaceErrorKind::Unsupported,
             _ => PlaceErrorKind::Other,
         };
-        let words = between(text, "<Message>", "</Message>").unwrap_or("");
-        let words: String = words.chars().filter(|c| !c.is_control()).take(200).collect();
+        let words: String = word("Message").chars().filter(|c| !c.is_control()).take(200).collect();
         let spec = &self.inner.spec;
         let detail = match (code, kind) {
             ("NoSuchBucket", _) => format!("there is no bucket \"{}\" at {}", spec.bucket, spec.url),
@@ -196,14 +192,15 @@ impl Bucket {
             _ => format!("{code}: {words}"),
         };
         if status.is_redirection() || code == "AuthorizationHeaderMalformed" || code == "PermanentRedirect" {
-            let region = between(text, "<Region>", "</Region>").or(between(text, "<Endpoint>", "</Endpoint>"));
+            let region = said.get("Region").or(said.get("Endpoint"));
             let detail = match region {
                 Some(region) => format!("the bucket is in another region or at another address: {region}"),
                 None => format!("the bucket is not in the region {}", spec.region),
             };
             return self.error(PlaceErrorKind::Other, call, path, detail);
         }
-        self.error(kind, call, path, detail)
+        let used = spec.sign_in.as_ref().map(|(_, secret)| secret).filter(|_| kind == PlaceErrorKind::Refused);
+        self.error(kind, call, path, detail).with_secret(used)
     }
 
     /// One page of a listing.
@@ -366,12 +363,12 @@ impl Bucket {
         action.query_mut().insert("prefix", key.clone());
         action.query_mut().insert("encoding-type", "url");
         let text = self.send_long("look at", target, self.request_for(&action, &[])).await?;
-        let begun = text.split("<Upload>").skip(1).filter_map(|told| {
-            let told_key = percent_decode_str(between(told, "<Key>", "</Key>")?).decode_utf8().ok()?;
-            let at: Timestamp = between(told, "<Initiated>", "</Initiated>")?.parse().ok()?;
-            let id = between(told, "<UploadId>", "</UploadId>")?;
+        let begun = markup::each(&text, "Upload").into_iter().filter_map(|mut told| {
+            let told_key = percent_decode_str(told.get("Key")?).decode_utf8().ok()?;
+            let at: Timestamp = told.get("Initiated")?.parse().ok()?;
             // The time that an object tells has whole seconds.
-            (told_key == key && at.as_second() >= since.as_second()).then(|| id.to_owned())
+            let is_it = told_key == key && at.as_second() >= since.as_second();
+            told.remove("UploadId").filter(|_| is_it)
         });
         Ok(begun.collect())
     }
@@ -505,7 +502,7 @@ impl Bucket {
             headers.push(("x-amz-copy-source-range", format!("bytes={begin}-{end}")));
             let action = self.inner.address.upload_part(self.inner.credentials.as_ref(), &target, number, upload);
             let text = self.send_long("rename to", to, self.patient_request(&action, &headers)).await?;
-            let tag = between(&text, "<ETag>", "</ETag>").map(|text| text.replace("&quot;", "\""));
+            let tag = markup::first(&text, "CopyPartResult").remove("ETag");
             tags.push(
                 tag.ok_or_else(|| self.error(PlaceErrorKind::Other, "rename to", to, "the store gave a part no tag"))?,
             );
@@ -521,13 +518,6 @@ fn method_of<'a, A: S3Action<'a>>(_: &A) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_text_between_marks_is_found_and_an_open_one_is_not() {
-        assert_eq!(between("<Error><Code>NoSuchKey</Code></Error>", "<Code>", "</Code>"), Some("NoSuchKey"));
-        assert_eq!(between("<Code>NoSuchKey", "<Code>", "</Code>"), None);
-        assert_eq!(between("", "<Code>", "</Code>"), None);
-    }
 
     #[test]
     fn a_tag_is_the_same_with_and_without_quotes() {

@@ -7,6 +7,8 @@
 
 mod calls;
 mod listing;
+mod markup;
+mod opens;
 mod upload;
 
 use std::{collections::HashMap, fmt, sync::Arc};
@@ -74,6 +76,7 @@ impl Bucket {
                 call: "reach",
                 path: RelPath::root(),
                 detail: format!("{} is no address", spec.server()),
+                secret: None,
             });
         };
         let server = WebServer::new(name, &spec.server(), spec.certificate.as_deref(), spec.connections, spec.silence);

@@ -2,6 +2,7 @@
 
 mod beneath;
 mod copy;
+mod opens;
 mod owners;
 mod staged;
 mod still;
@@ -138,7 +139,7 @@ impl Inner {
             }
             _ => error.to_string(),
         };
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail }
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail, secret: None }
     }
 
     fn entry(&self, path: RelPath, metadata: &std::fs::Metadata) -> Entry {

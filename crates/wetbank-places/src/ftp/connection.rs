@@ -327,7 +327,7 @@ impl Pool {
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, detail: String) -> PlaceError {
-        PlaceError { kind, place: self.name.clone(), call, path: RelPath::root(), detail }
+        PlaceError { kind, place: self.name.clone(), call, path: RelPath::root(), detail, secret: None }
     }
 
     fn address(&self) -> String {
@@ -360,7 +360,7 @@ impl Pool {
         stream.set_encoding(Bytes).await;
         let password = self.password.expose_secret();
         let signed_in = timeout(CONNECT, stream.login(self.spec.user.as_str(), password)).await.map_err(late)?;
-        signed_in.map_err(|error| self.turned_away("sign in to", error))?;
+        signed_in.map_err(|error| self.refused("sign in to", error))?;
         let prepared = async {
             let features = unless_refused(answered(self.spec.silence, stream.feat()).await)?;
             let has = |feature: &str| features.keys().any(|key| key.trim().eq_ignore_ascii_case(feature));
@@ -375,7 +375,7 @@ impl Pool {
             stream.set_passive_nat_workaround(true);
             Ok::<_, FtpError>((has("MLST") || has("MLSD"), is_extended))
         };
-        let (has_facts, is_extended) = prepared.await.map_err(|error| self.turned_away("sign in to", error))?;
+        let (has_facts, is_extended) = prepared.await.map_err(|error| self.refused("sign in to", error))?;
         if self.spec.active {
             stream = stream.active_mode(CONNECT);
         }
@@ -397,19 +397,26 @@ impl Pool {
             return self.fail(PlaceErrorKind::Interrupted, call, error.to_string());
         };
         let (kind, words) = (answers::at_sign_in(&answer), answers::words(&answer));
-        let detail = match kind {
-            PlaceErrorKind::Refused => {
-                format!("user \"{}\", secret \"{}\": {words}", self.spec.user, self.spec.password)
-            }
-            _ => words,
-        };
-        self.fail(kind, call, detail)
+        self.fail(kind, call, words)
+    }
+
+    /// The same, once a name and a password were told.
+    fn refused(&self, call: &'static str, error: FtpError) -> PlaceError {
+        let error = self.turned_away(call, error);
+        if error.kind != PlaceErrorKind::Refused {
+            return error;
+        }
+        let detail = format!("user \"{}\", secret \"{}\": {}", self.spec.user, self.spec.password, error.detail);
+        PlaceError { detail, ..error }.with_secret(Some(&self.spec.password))
     }
 
     /// Connects, securely as the book asks.
     async fn reach(&self) -> Result<AsyncRustlsFtpStream, PlaceError> {
         match self.reach_with(false).await {
-            Err(error) if error.call == "secure" && error.detail.contains("ersion") => self.reach_with(true).await,
+            // It may only take the newest; then nothing else was wrong.
+            Err(error) if error.call == "secure" && error.kind == PlaceErrorKind::Unreachable => {
+                self.reach_with(true).await
+            }
             result => result,
         }
     }
@@ -429,12 +436,7 @@ impl Pool {
                 FtpError::UnexpectedResponse(_) => match self.turned_away("reach", error) {
                     // Nobody has told a name yet.
                     error if error.kind == PlaceErrorKind::Refused => {
-                        let kind = PlaceErrorKind::Denied;
-                        PlaceError {
-                            kind,
-                            detail: error.detail.rsplit("\": ").next().unwrap_or_default().to_owned(),
-                            ..error
-                        }
+                        PlaceError { kind: PlaceErrorKind::Denied, ..error }
                     }
                     error => error,
                 },
@@ -476,6 +478,7 @@ impl Pool {
             FtpError::UnexpectedResponse(answer) => answers::to_command(call, path, answer),
             error => (PlaceErrorKind::Interrupted, error.to_string()),
         };
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail }.in_root(&self.spec.root)
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail, secret: None }
+            .in_root(&self.spec.root)
     }
 }

@@ -3,6 +3,7 @@
 mod answers;
 mod connection;
 mod listing;
+mod opens;
 mod upload;
 
 use std::{fmt, io, sync::Arc, time::Duration};
@@ -34,11 +35,6 @@ const CHUNK: usize = 256 << 10;
 /// Bytes of one line of a listing at most.
 const LONGEST_LINE: usize = 64 << 10;
 
-/// The certificate that a server shows; nothing without TLS.
-pub(crate) async fn shown_certificate(place: &PlaceName, spec: &FtpSpec) -> Result<Option<String>> {
-    connection::shown_certificate(place, spec).await
-}
-
 type Transfer = TransferStream<AsyncRustlsStream>;
 
 /// A folder tree on an FTP server. Clones share its connections.
@@ -69,7 +65,7 @@ impl Ftp {
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail: detail.into() }
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail: detail.into(), secret: None }
     }
 
     /// The path in the server's words. It never begins with a dash, which some take for an option.

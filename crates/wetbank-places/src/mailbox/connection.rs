@@ -142,13 +142,15 @@ impl Pool {
     }
 
     pub fn fail(&self, kind: PlaceErrorKind, call: &'static str, detail: String) -> PlaceError {
-        PlaceError { kind, place: self.name.clone(), call, path: RelPath::root(), detail }
+        PlaceError { kind, place: self.name.clone(), call, path: RelPath::root(), detail, secret: None }
     }
 
     /// The sign-in was refused.
     pub fn refused(&self) -> PlaceError {
         let (user, secret) = self.spec.sign_in.as_ref().map_or(("", ""), |(user, secret)| (user, secret.as_str()));
+        let used = self.spec.sign_in.as_ref().map(|(_, secret)| secret);
         self.fail(PlaceErrorKind::Refused, "sign in to", format!("user \"{user}\", secret \"{secret}\""))
+            .with_secret(used)
     }
 
     /// What a failed command means. Servers say so in a code (RFC 5530) or only in words.
@@ -184,7 +186,7 @@ impl Pool {
             Error::ConnectionLost => (PlaceErrorKind::Interrupted, "the server closed the connection".to_owned()),
             error => (PlaceErrorKind::Interrupted, error.to_string()),
         };
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail }
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail, secret: None }
     }
 
     fn late(&self, server: &MailServer) -> PlaceError {

@@ -5,6 +5,7 @@
 
 mod connection;
 mod names;
+mod opens;
 mod post;
 
 use std::{fmt, sync::Arc};
@@ -35,7 +36,7 @@ const ENDING: &[u8] = b".eml";
 
 /// What the first of a mailbox's servers that is not trusted shows, and the key of the book under which that is
 /// confirmed; nothing without TLS.
-pub(crate) async fn shown_certificate(place: &PlaceName, spec: &MailboxSpec) -> Result<Option<(String, &'static str)>> {
+async fn shown_certificate(place: &PlaceName, spec: &MailboxSpec) -> Result<Option<(String, &'static str)>> {
     let (trusting, looking) =
         (Pool::new(place.clone(), spec.clone(), None), Pool::only_looking(place.clone(), spec.clone()));
     let mut shown = None;
@@ -135,7 +136,7 @@ impl Mailbox {
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
-        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail: detail.into() }
+        PlaceError { kind, place: self.name.clone(), call, path: path.clone(), detail: detail.into(), secret: None }
     }
 
     fn never(&self, call: &'static str, path: &RelPath) -> PlaceError {

@@ -94,7 +94,7 @@ impl client::Handler for Checker {
 }
 
 fn fail(place: &PlaceName, kind: PlaceErrorKind, call: &'static str, detail: String) -> PlaceError {
-    PlaceError { kind, place: place.clone(), call, path: RelPath::root(), detail }
+    PlaceError { kind, place: place.clone(), call, path: RelPath::root(), detail, secret: None }
 }
 
 fn config() -> client::Config {
@@ -217,10 +217,13 @@ async fn sign_in(
         }
         (Step::Further, Step::Further) => more("key and password were accepted, but the server asks for still more"),
         (Step::Further, _) => {
-            refused(format!("user \"{user}\", the key was accepted, not the password, {}", named(password_secret)))
+            let words = format!("user \"{user}\", the key was accepted, not the password, {}", named(password_secret));
+            refused(words).with_secret(password_secret)
         }
-        _ if key.is_some() => refused(format!("user \"{user}\", by key {shown}, {}", named(key_secret))),
-        _ => refused(format!("user \"{user}\", by password, {}", named(password_secret))),
+        _ if key.is_some() => {
+            refused(format!("user \"{user}\", by key {shown}, {}", named(key_secret))).with_secret(key_secret)
+        }
+        _ => refused(format!("user \"{user}\", by password, {}", named(password_secret))).with_secret(password_secret),
     })
 }
 

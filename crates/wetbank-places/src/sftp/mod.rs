@@ -1,6 +1,7 @@
 //! A server that speaks the SSH File Transfer Protocol.
 
 mod connect;
+mod opens;
 
 use std::sync::Arc;
 
@@ -81,7 +82,7 @@ impl Sftp {
             _ => PlaceErrorKind::Interrupted,
         };
         let (place, path, detail) = (self.inner.name.clone(), path.clone(), error.to_string());
-        PlaceError { kind, place, call, path, detail }.in_root(&self.inner.spec.root)
+        PlaceError { kind, place, call, path, detail, secret: None }.in_root(&self.inner.spec.root)
     }
 
     /// A plain "failure" may mean anything: look which of the likely causes is true.
@@ -198,6 +199,7 @@ impl Place for Sftp {
                 call: "reach",
                 path: root,
                 detail: format!("{} is no folder on the server", self.inner.spec.root),
+                secret: None,
             });
         }
         Ok(format!("signed in as {}", self.inner.spec.user))

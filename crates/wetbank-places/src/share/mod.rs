@@ -1,5 +1,6 @@
 //! A folder on a network share (SMB).
 
+mod opens;
 mod owners;
 
 use std::{io, sync::Arc, time::Duration};
@@ -66,7 +67,14 @@ impl Share {
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, path: &RelPath, detail: impl Into<String>) -> PlaceError {
-        PlaceError { kind, place: self.inner.name.clone(), call, path: path.clone(), detail: detail.into() }
+        PlaceError {
+            kind,
+            place: self.inner.name.clone(),
+            call,
+            path: path.clone(),
+            detail: detail.into(),
+            secret: None,
+        }
     }
 
     fn error(&self, call: &'static str, path: &RelPath, error: &Error) -> PlaceError {
@@ -137,17 +145,14 @@ impl Share {
             }
             Error::Status(status) if kind_of(*status) == PlaceErrorKind::Refused => {
                 let detail = format!("{status}; user \"{}\", secret \"{}\"", spec.user, spec.password);
-                self.fail(PlaceErrorKind::Refused, "sign in to", &root, detail)
+                self.fail(PlaceErrorKind::Refused, "sign in to", &root, detail).with_secret(Some(&spec.password))
             }
-            Error::Unfit(why) => {
-                let detail = match spec.encrypted {
-                    true if why.contains("encrypt") => {
-                        format!("{why}; if it is on a network of your own, write security = \"signed\" into the book")
-                    }
-                    _ => (*why).to_owned(),
-                };
-                self.fail(PlaceErrorKind::Refused, "sign in to", &root, detail)
+            Error::NoEncryption => {
+                let detail =
+                    format!("{error}; if it is on a network of your own, write security = \"signed\" into the book");
+                self.fail(PlaceErrorKind::Security, "sign in to", &root, detail)
             }
+            Error::Unfit(why) => self.fail(PlaceErrorKind::Refused, "sign in to", &root, *why),
             error => self.error("sign in to", &root, error),
         }
     }
@@ -293,7 +298,7 @@ impl Place for Share {
         let secured = self.greet().await?;
         match (self.inner.spec.encrypted, secured.cipher) {
             (true, Some(_)) => Ok(format!("{secured}")),
-            (true, None) => Err(self.not_signed_in(&Error::Unfit("the server cannot encrypt"))),
+            (true, None) => Err(self.not_signed_in(&Error::NoEncryption)),
             (false, _) => Ok(format!("SMB {}, signed: files can be read on the way, but not changed", secured.version)),
         }
     }

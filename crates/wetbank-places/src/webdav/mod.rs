@@ -1,6 +1,7 @@
 //! A folder on a web server (WebDAV, RFC 4918).
 
 mod changes;
+mod opens;
 mod propfind;
 mod upload;
 
@@ -145,14 +146,16 @@ impl Webdav {
         let odd = status == StatusCode::BAD_REQUEST && is_odd(path);
         let kind = if long || odd { PlaceErrorKind::BadName } else { kind };
         let mut detail = format!("the server answered {status}");
+        let mut used = None;
         if let (PlaceErrorKind::Refused, WebSignIn::Password(user, secret)) = (kind, &self.inner.spec.sign_in) {
             detail = format!("user \"{user}\", secret \"{secret}\"");
+            used = Some(secret);
         }
         if status.is_redirection() {
             let to = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok()).unwrap_or("elsewhere");
             detail = format!("the server sends us to {to}; write that address into the book if it is right");
         }
-        self.error(kind, call, path, detail).in_root(&self.inner.spec.url)
+        self.error(kind, call, path, detail).with_secret(used).in_root(&self.inner.spec.url)
     }
 
     async fn request(&self, method: Method, url: String) -> Result<RequestBuilder> {

@@ -34,7 +34,7 @@ async fn who_wants_encryption_is_never_given_less() {
         let server = Samba::start(offer);
         let place = share_place(&server, true);
         let error = place.reach().await.unwrap_err();
-        assert_eq!(error.kind, PlaceErrorKind::Refused, "{offer:?}: {error}");
+        assert_eq!(error.kind, PlaceErrorKind::Security, "{offer:?}: {error}");
         assert!(error.detail.contains("cannot encrypt") && error.detail.contains("security = \"signed\""), "{error}");
         assert!(place.secure().await.is_err());
     }

@@ -6,7 +6,7 @@ use axum::{Json, extract::State, http::StatusCode};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use wetbank_client as api;
-use wetbank_core::ItemState;
+use wetbank_core::{ItemKind, ItemState};
 use wetbank_engine::Arrangement;
 use wetbank_journal::{HoldRecord, Journal, RunFilter, TraceRecord};
 
@@ -199,7 +199,7 @@ async fn traced(
 ) -> Result<api::Traced, ApiError> {
     let hops: Vec<_> = journal.attempts(one.item).await?.into_iter().map(map::attempt).collect();
     // What was made of many files is called as its first step named it.
-    let is_unnamed = one.file.path.name_text() == format!("together-{}", one.run);
+    let is_unnamed = one.kind == ItemKind::Made;
     let named = hops.iter().find_map(|hop| hop.target.clone()).filter(|_| is_unnamed);
     let size = if is_unnamed { hops.iter().find_map(|hop| hop.size).unwrap_or(one.size) } else { one.size };
     let (mut made, mut more) = (Vec::new(), false);

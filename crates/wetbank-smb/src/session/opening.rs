@@ -149,7 +149,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Greeted<S> {
         silence: Duration,
     ) -> Result<Opened<S>, Error> {
         if protection == Protection::Encrypted && self.negotiated.cipher.is_none() {
-            return Err(Error::Unfit("the server cannot encrypt"));
+            return Err(Error::NoEncryption);
         }
         let hello = ntlm::hello();
         let (answer, _) = within(silence, self.exchange(session_setup(&hello), 0)).await?;

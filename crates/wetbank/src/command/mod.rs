@@ -8,6 +8,7 @@ mod key;
 mod notice;
 mod partner;
 mod place;
+mod place_keys;
 mod rule;
 mod run;
 mod secret;

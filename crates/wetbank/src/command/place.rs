@@ -1,12 +1,8 @@
-use std::{collections::BTreeMap, path::PathBuf};
-
 use anyhow::Result;
 use clap::{Args, Subcommand};
-use wetbank_client::{
-    Begun, ByHand, Client, KeyValue, Listing, NewAgreement, NewPlace, Place, TestPlace, TestStep, TestedPlace, segment,
-};
+use wetbank_client::{Begun, ByHand, Client, Listing, Place, TestPlace, TestStep, TestedPlace, segment};
 
-use super::{WrongRequest, read_secret, sign_in};
+use super::{WrongRequest, place_keys::PlaceKeys, sign_in};
 use crate::{
     End,
     output::{Output, line, size, table, when_ever},
@@ -109,135 +105,15 @@ async fn by_hand(hand: Hand, moves: bool, client: &Client, output: Output) -> Re
 pub(crate) struct Add {
     /// Its name: 1 to 64 of a-z, 0-9, - and _
     place: String,
-    /// folder, sftp, ftp, share, webdav, bucket or mailbox
-    #[arg(long)]
-    kind: String,
-    /// Host name or address (sftp, ftp, share, mailbox); of a share also all of \\HOST\SHARE\FOLDER
-    #[arg(long)]
-    host: Option<String>,
-    /// Port, if it is not the usual one
-    #[arg(long)]
-    port: Option<u16>,
-    /// Address of the folder (webdav) or of the object store (bucket)
-    #[arg(long)]
-    url: Option<String>,
-    /// The bucket's name
-    #[arg(long)]
-    bucket: Option<String>,
-    /// Where the bucket is, if its store has regions
-    #[arg(long)]
-    region: Option<String>,
-    /// How the bucket's name stands in an address: path or host
-    #[arg(long)]
-    addressing: Option<String>,
-    /// The share's name (share)
-    #[arg(long)]
-    share: Option<String>,
-    /// Access key of a bucket; its secret key is asked for (or read from standard input) and kept
-    /// as the secret NAME-secret-key
-    #[arg(long, conflicts_with_all = ["password", "key_file"])]
-    access_key: Option<String>,
-    /// User name there; for a share it may stand behind a domain, as in MERROW\tove
-    #[arg(long)]
-    user: Option<String>,
-    /// The folder that is to be its root
-    #[arg(long)]
-    root: Option<String>,
-    /// For a mounted share: the folder at which it is mounted (folder)
-    #[arg(long)]
-    mount: Option<String>,
-    /// Sign in with a private key, read from this file and kept as the secret NAME-key
-    #[arg(long, value_name = "FILE")]
-    key_file: Option<PathBuf>,
-    /// Sign in with a password, asked for (or read from standard input) and kept as the secret
-    /// NAME-password; with --key-file as well, for a server that asks for both
-    #[arg(long)]
-    password: bool,
-    /// In place of a password: sign in by agreeing, with this authorization server (webdav)
-    #[arg(long, value_name = "URL", conflicts_with_all = ["password", "user"], requires = "client")]
-    agreement: Option<String>,
-    /// The name under which Wetbank is registered with the authorization server
-    #[arg(long, requires = "agreement")]
-    client: Option<String>,
-    /// What the connection is to be allowed to do, in that server's words; may be given again
-    #[arg(long = "right", value_name = "RIGHT", requires = "agreement")]
-    rights: Vec<String>,
-    /// Where letters are handed in to be sent, as in smtp.merrow.example:587 (mailbox)
-    #[arg(long, value_name = "HOST")]
-    send_by: Option<String>,
-    /// How that is secured, if otherwise than its port says (mailbox)
-    #[arg(long)]
-    send_security: Option<String>,
-    /// The address that its letters come from (mailbox)
-    #[arg(long)]
-    sender: Option<String>,
-    /// How a connection is secured. FTP and a mailbox: tls, tls-from-start or none. A share: encrypted or
-    /// signed
-    #[arg(long)]
-    security: Option<String>,
-    /// The server opens the data connections, not we (ftp)
-    #[arg(long)]
-    active: bool,
-    /// Write each file under its own name at once, for a server that lets nobody rename: whoever looks there may see
-    /// half a file (sftp, ftp)
-    #[arg(long)]
-    unstaged: bool,
-    /// Connections at once, at most
-    #[arg(long)]
-    connections: Option<u8>,
-    /// How long the server may be silent, as in 90s
-    #[arg(long)]
-    timeout: Option<String>,
+    #[command(flatten)]
+    keys: PlaceKeys,
 }
 
 async fn add(add: Add, client: &Client, output: Output) -> Result<End> {
     let name = add.place;
-    let mut secrets = BTreeMap::new();
-    if let Some(file) = &add.key_file {
-        let key = std::fs::read_to_string(file)
-            .map_err(|e| WrongRequest(format!("the key file {} cannot be read: {e}", file.display())))?;
-        secrets.insert("key".to_owned(), key);
-    }
-    if add.password {
-        secrets.insert("password".to_owned(), read_secret(&format!("Password of {name}"))?);
-    }
-    if add.access_key.is_some() {
-        secrets.insert("secret-key".to_owned(), read_secret(&format!("Secret key of {name}"))?);
-    }
-    let texts = [
-        ("host", add.host),
-        ("url", add.url),
-        ("share", add.share),
-        ("send-by", add.send_by),
-        ("send-security", add.send_security),
-        ("sender", add.sender),
-        ("bucket", add.bucket),
-        ("region", add.region),
-        ("addressing", add.addressing),
-        ("access-key", add.access_key),
-        ("user", add.user),
-        ("root", add.root),
-        ("mount", add.mount),
-        ("security", add.security),
-        ("timeout", add.timeout),
-    ];
-    let numbers = [("port", add.port.map(i64::from)), ("connections", add.connections.map(i64::from))];
-    let texts = texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), KeyValue::Text(text?))));
-    let numbers = numbers.into_iter().filter_map(|(key, number)| Some((key.to_owned(), KeyValue::Number(number?))));
-    let flags = [("active", add.active.then_some(true)), ("staged", add.unstaged.then_some(false))];
-    let flags = flags.into_iter().filter_map(|(key, flag)| Some((key.to_owned(), KeyValue::Flag(flag?))));
-    let agreement =
-        add.agreement.map(|server| NewAgreement { server, client: add.client.unwrap_or_default(), rights: add.rights });
-    let asks = agreement.is_some();
-    let new = NewPlace {
-        name: name.clone(),
-        kind: add.kind,
-        keys: texts.chain(numbers).chain(flags).collect(),
-        secrets,
-        agreement,
-    };
+    let new = add.keys.into_place(&name)?;
     client.post_nothing("/places", &new).await?;
-    if asks {
+    if new.agreement.is_some() {
         output.said(&format!("place {name} added; sign in to it with: wetbank place sign-in {name}"))?;
         return Ok(End::Done);
     }

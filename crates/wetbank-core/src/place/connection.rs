@@ -1,0 +1,66 @@
+//! What kinds that reach a server have in common.
+
+use std::{ops::Range, time::Duration};
+
+use crate::{
+    HostAddress, parse_duration,
+    shape::{At, Checked, Mistake, Text, holds},
+    typed_folder,
+};
+
+/// How long a server may be silent while we wait for it, unless the book says otherwise.
+pub const SILENCE: Duration = Duration::from_secs(30);
+
+/// Connections to one server unless the book says otherwise: enough to keep small files moving,
+/// few enough for the limits that servers commonly set.
+pub(super) const CONNECTIONS: u8 = 4;
+/// Web servers and object stores are made for many requests at once.
+pub(super) const REQUESTS: u8 = 12;
+
+/// Host and port; a port that stands with the host counts where no other is given.
+pub(super) fn address(host: &Text<holds::Host>, port: Option<u16>, usual: u16) -> Checked<(String, u16)> {
+    let address = HostAddress::parse(host.str()).at(host)?;
+    Ok((address.host, port.or(address.port).unwrap_or(usual)))
+}
+
+/// The root; the folder of a pasted address where no other is given.
+pub(super) fn root(root: Option<&Text>, host: &Text<holds::Host>) -> String {
+    let pasted = || host.str().split_once("://")?.1.split_once('/').map(|(_, folder)| folder.trim().trim_matches('/'));
+    match (root, pasted()) {
+        (Some(root), _) => typed_folder(root.str()),
+        (None, Some(folder)) if !folder.is_empty() => typed_folder(&format!("/{folder}")),
+        (None, _) => String::new(),
+    }
+}
+
+pub(super) fn connections(given: Option<u8>, usual: u8) -> usize {
+    given.unwrap_or(usual).max(1).into()
+}
+
+pub(super) fn silence(text: Option<&Text<holds::Duration>>) -> Checked<Duration> {
+    let Some(text) = text else { return Ok(SILENCE) };
+    let silence = parse_duration(text.str()).at(text)?;
+    if silence < Duration::from_secs(1) {
+        return Err(text.wrong("timeout must be a second or longer"));
+    }
+    Ok(silence)
+}
+
+pub(super) fn fingerprint(key: &str, text: Option<&Text<holds::Fingerprint>>) -> Checked<Option<String>> {
+    match text {
+        Some(text) if !text.str().trim().starts_with("SHA256:") => {
+            Err(text.wrong(format!("{key} must be a fingerprint that begins with SHA256:")))
+        }
+        text => Ok(text.map(|text| text.str().trim().to_owned())),
+    }
+}
+
+/// A text without the blanks around it.
+pub(super) fn trimmed(text: &Text) -> String {
+    text.str().trim().to_owned()
+}
+
+/// What a kind needs was not said.
+pub(super) fn lacks(at: &Range<usize>, words: &str) -> Mistake {
+    Mistake::missing(at.clone(), words)
+}

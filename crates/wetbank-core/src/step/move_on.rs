@@ -1,0 +1,43 @@
+//! The step `move`.
+
+use schemars::JsonSchema;
+use serde::Deserialize;
+
+use super::{Group, Kind, Target, target::TargetShape};
+use crate::{
+    ChainEvent,
+    shape::{Checked, Here},
+};
+
+/// Put it elsewhere and remove it here; within one file system no byte is moved.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(transparent)]
+#[schemars(title = "Move")]
+pub(crate) struct Shape(TargetShape);
+
+/// Put it elsewhere and remove it here; within one file system no byte is moved.
+#[derive(Debug, Clone)]
+pub struct Move(pub Target);
+
+impl Kind for Move {
+    type Shape = Shape;
+
+    const GROUP: Group = Group::Put;
+    const EXAMPLE: &'static str = r#"move = { folder = "done/{{ file.modified | date('%Y') }}" }"#;
+
+    fn resolve(Shape(shape): &Shape, here: &Here<'_>) -> Checked<Self> {
+        shape.resolve(here).map(Self)
+    }
+
+    fn told(&self) -> (&'static str, String) {
+        ("move it", format!("to {}", self.0.words()))
+    }
+
+    fn event(&self) -> Option<ChainEvent> {
+        Some(ChainEvent::Moved)
+    }
+
+    fn target(&self) -> Option<&Target> {
+        Some(&self.0)
+    }
+}

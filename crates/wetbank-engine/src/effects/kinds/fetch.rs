@@ -1,0 +1,11 @@
+//! Getting a copy from somebody else.
+
+use wetbank_core::step;
+
+use super::{AtStep, Attempt, Does, Effect, StepDone};
+
+impl Does for step::Fetch {
+    async fn done_at(&self, at: &AtStep<'_>, attempt: &mut Attempt) -> Effect<StepDone> {
+        at.put(&self.0, attempt).await
+    }
+}
