@@ -1,9 +1,9 @@
 //! Signing in with the local token.
 //!
 //! Programs send the token as a bearer token. A browser trades it once for a cookie that is
-//! `HttpOnly` and `SameSite=Strict`. A request that changes something and comes with the cookie
-//! must also come from our own pages: browsers say where a request comes from in
-//! `Sec-Fetch-Site`, older ones in `Origin`. The `Host` header must name this machine or the
+//! `HttpOnly` and `SameSite=Strict`. A browser's request that changes something must also come from
+//! our own pages (`tower_http::csrf`): browsers say where a request comes from in `Sec-Fetch-Site`,
+//! older ones in `Origin`. The `Host` header must name this machine or the
 //! address we listen on, so that no foreign name can be pointed here.
 //!
 //! Behind a reverse proxy `Host` must be passed on unchanged.
@@ -12,13 +12,14 @@ use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path, sync::Arc};
 
 use axum::{
     extract::{FromRequestParts, Request, State},
-    http::{HeaderMap, Method, header, request::Parts},
+    http::{HeaderMap, header, request::Parts},
     middleware::Next,
-    response::Response,
+    response::{IntoResponse, Response},
 };
 use rand::RngCore;
+use tower_http::csrf::ProtectionError;
 
-use crate::{error::ApiError, router::Shared};
+use crate::{error::ApiError, state::Shared};
 
 /// The cookie's name.
 pub(crate) const COOKIE: &str = "wetbank_session";
@@ -107,12 +108,7 @@ impl FromRequestParts<Shared> for SignedIn {
             .flat_map(|value| value.split(';'))
             .find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='));
         match cookie {
-            Some(session) if state.token.is_session(session) => {
-                if parts.method != Method::GET && parts.method != Method::HEAD && !is_own_page(&parts.headers) {
-                    return Err(ApiError::forbidden("this request does not come from the console's own pages"));
-                }
-                Ok(Self)
-            }
+            Some(session) if state.token.is_session(session) => Ok(Self),
             Some(_) => {
                 state.note_refusal(&parts.extensions, "a session that is not valid");
                 Err(ApiError::sign_in("the session has ended; sign in again"))
@@ -126,14 +122,9 @@ fn text(headers: &HeaderMap, name: header::HeaderName) -> Option<&str> {
     headers.get(name)?.to_str().ok()
 }
 
-fn is_own_page(headers: &HeaderMap) -> bool {
-    match headers.get("sec-fetch-site").and_then(|v| v.to_str().ok()) {
-        Some(site) => site == "same-origin",
-        None => match (text(headers, header::ORIGIN), text(headers, header::HOST)) {
-            (Some(origin), Some(host)) => origin.split_once("://").is_some_and(|(_, from)| from == host),
-            _ => false,
-        },
-    }
+/// What a page of another site is told.
+pub(crate) fn refused(_: ProtectionError) -> Response {
+    ApiError::forbidden("this request does not come from the console's own pages").into_response()
 }
 
 /// Refuses requests for a host name that is not ours.

@@ -8,7 +8,7 @@ use axum::{
 use rust_embed::RustEmbed;
 use serde::Deserialize;
 
-use crate::{auth::COOKIE, router::Shared};
+use crate::{auth::COOKIE, state::Shared};
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]

@@ -4,11 +4,11 @@ use jiff::Timestamp;
 use wetbank_client::{HourTraffic, Traffic};
 use wetbank_journal::{HourCount, Journal, JournalError};
 
-use crate::map;
+use crate::shown;
 
 /// The traffic of the day that `now` is in.
 pub(crate) async fn traffic(journal: &Journal, now: Timestamp) -> Result<Traffic, JournalError> {
-    let midnight = map::midnight(now);
+    let midnight = shown::midnight(now);
     let mut traffic = none(midnight);
     add(&mut traffic, journal.hour_counts(midnight, now).await?);
     add(&mut traffic, journal.held_counts(midnight, now).await?);
@@ -17,7 +17,7 @@ pub(crate) async fn traffic(journal: &Journal, now: Timestamp) -> Result<Traffic
 
 fn none(midnight: Timestamp) -> Traffic {
     let hours = (0..24).map(|hour| HourTraffic { hour, ..Default::default() }).collect();
-    Traffic { from: map::time(midnight), hours, ..Default::default() }
+    Traffic { from: shown::time(midnight), hours, ..Default::default() }
 }
 
 fn add(traffic: &mut Traffic, counts: Vec<HourCount>) {

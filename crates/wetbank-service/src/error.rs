@@ -45,6 +45,12 @@ impl ApiError {
         self
     }
 
+    /// What is on record, or what was made of it, cannot be.
+    pub fn internal(detail: &str) -> Self {
+        tracing::error!(detail, "a request could not be answered");
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "broken", detail)
+    }
+
     pub fn not_found(kind: &str, name: impl std::fmt::Display) -> Self {
         Self::new(StatusCode::NOT_FOUND, "not-found", format!("there is no {kind} \"{name}\""))
     }

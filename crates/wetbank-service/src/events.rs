@@ -8,11 +8,17 @@ use axum::{
 };
 use futures_util::{Stream, StreamExt, stream};
 use tokio_stream::wrappers::{BroadcastStream, errors::BroadcastStreamRecvError};
+use utoipa_axum::{router::OpenApiRouter, routes};
 
-use crate::{auth::SignedIn, router::Shared};
+use crate::{auth::SignedIn, state::Shared};
 
 /// A silent connection is kept open with a comment this often.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
+
+/// Its route.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new().routes(routes!(events))
+}
 
 /// Live events: `item`, `book`, `place`, and `behind` when some were missed.
 #[utoipa::path(get, path = "/events", tag = "live", responses((status = 200, description = "a stream of events", content_type = "text/event-stream")))]

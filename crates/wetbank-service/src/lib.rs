@@ -7,12 +7,14 @@ mod day;
 mod described;
 mod error;
 mod events;
+mod extract;
 mod handlers;
 mod listings;
-mod map;
 mod router;
 mod seldom;
 mod server;
+mod shown;
+mod state;
 mod way;
 
 pub use auth::{Token, TokenError};

@@ -6,10 +6,7 @@ use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::Engine;
 
-use crate::{
-    Token, connections,
-    router::{Shared, router},
-};
+use crate::{Token, connections, router::router, state::Shared};
 
 /// Open requests may take so long to end when the service stops.
 const STOP_WITHIN: Duration = Duration::from_secs(5);

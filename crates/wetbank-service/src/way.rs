@@ -1,7 +1,7 @@
 //! The way of an item through its branch, step by step, as it is told to people: what is on record of it, and
 //! what is to come as long as the rule is the one that the item follows.
 
-use wetbank_client as api;
+use wetbank_client::{self as api, StepState};
 use wetbank_core::{Branch, ItemKind, ItemState, Original, Position, Step};
 use wetbank_journal::AttemptRecord;
 
@@ -40,23 +40,23 @@ impl<'r> Way<'r> {
     }
 
     /// What became of a position, as it is on record; nothing if nothing is, and nothing is to come.
-    fn state(&self, at: Position) -> Option<&'static str> {
+    fn state(&self, at: Position) -> Option<StepState> {
         let here = match (self.here() == at, self.item.state) {
-            (true, ItemState::Held) => Some("held"),
-            (true, ItemState::Waiting | ItemState::Joining) => Some("waiting"),
-            (true, ItemState::Working) => Some("working"),
+            (true, ItemState::Held) => Some(StepState::Held),
+            (true, ItemState::Waiting | ItemState::Joining) => Some(StepState::Waiting),
+            (true, ItemState::Working) => Some(StepState::Working),
             _ => None,
         };
         let recorded = || match self.attempts_at(at).last()?.outcome.as_str() {
-            "done" => Some("done"),
-            "skipped" => Some("skipped"),
-            "failed" => Some("failed"),
-            _ => Some("working"),
+            "done" => Some(StepState::Done),
+            "skipped" => Some(StepState::Skipped),
+            "failed" => Some(StepState::Failed),
+            _ => Some(StepState::Working),
         };
         let untouched = || match self.item.state {
             ItemState::Done => None,
-            ItemState::Skipped => Some("skipped"),
-            _ => Some("rest"),
+            ItemState::Skipped => Some(StepState::Skipped),
+            _ => Some(StepState::Rest),
         };
         here.or_else(recorded).or_else(untouched)
     }
@@ -65,12 +65,7 @@ impl<'r> Way<'r> {
         let state = self.state(stop.at)?;
         // What was done is told as what it was, whatever the rule says of that position now.
         let kind = self.attempts_at(stop.at).last().map_or(stop.kind, |attempt| &attempt.kind);
-        Some(api::ItemStep {
-            at: stop.at.code(),
-            kind: kind.to_owned(),
-            state: state.to_owned(),
-            on_failure: stop.on_failure,
-        })
+        Some(api::ItemStep { at: stop.at.code(), kind: kind.to_owned(), state, on_failure: stop.on_failure })
     }
 
     /// The positions that are on record, and no other.

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 
-import { type Key, type Place, api } from "../../shared/api/client";
+import { type Key, type Place, api, told } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
 import { BookText } from "../../shared/ui/BookText";
 import { Crumbs } from "../../shared/ui/Crumbs";
@@ -188,7 +188,7 @@ function Form({ places, keys }: { places: Place[]; keys: Key[] }) {
 
 export function NewPartnerPage() {
   const places = useQuery(placesQuery);
-  const keys = useQuery({ queryKey: ["live", "keys"], queryFn: () => api.get<Key[]>("/keys") });
+  const keys = useQuery({ queryKey: ["live", "keys"], queryFn: () => told(api.GET("/api/v1/keys")) });
   return (
     <>
       <Crumbs to="/partners" above="Partners" here="new" />

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { type PlaceDay, api } from "../../shared/api/client";
+import { api, told } from "../../shared/api/client";
 import { Clock } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
 
@@ -15,7 +15,7 @@ function lasted(from: string, to: string): string {
 
 /** How a place did in the last day, as a strip; each time it was away is told in words below it. */
 export function DayOfPlace({ place }: { place: string }) {
-  const query = useQuery({ queryKey: ["live", "places", place, "day"], queryFn: () => api.get<PlaceDay>(`/places/${encodeURIComponent(place)}/day`) });
+  const query = useQuery({ queryKey: ["live", "places", place, "day"], queryFn: () => told(api.GET("/api/v1/places/{name}/day", { params: { path: { name: place } } })) });
   return (
     <section className="panel" aria-label="Its last day">
       <div className="px-4 py-3">

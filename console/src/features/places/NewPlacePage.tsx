@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 
-import { type NewPlace, type TriedPlace, api } from "../../shared/api/client";
+import { type NewPlace, api, told } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { Failure, Loading } from "../../shared/ui/states";
 import { Labelled, PlaceField } from "./PlaceField";
@@ -40,13 +40,19 @@ function isNeeded(typed: Typed, field: Field): boolean {
   return field.needed || Object.entries(typed.kind.together).some(([key, with_]) => said(key) && with_.includes(field.key));
 }
 
+function valueOf(kind: Field["kind"], value: string): boolean | number | string | string[] {
+  if (kind === "number") return Number(value);
+  if (kind === "flag") return value === "true";
+  return kind === "list" ? value.split("\n").map((line) => line.trim()).filter(Boolean) : value;
+}
+
 function placeOf(typed: Typed): NewPlace {
   const fields = fieldsOf(typed);
   const keys: NewPlace["keys"] = {};
   for (const { key, kind, usual } of fields) {
     const value = (typed.values[key] ?? "").trim();
     if (value === "" || value === usual) continue;
-    keys[key] = kind === "number" ? Number(value) : kind === "flag" ? value === "true" : value;
+    keys[key] = valueOf(kind, value);
   }
   const secrets = fields.filter(isSecret).flatMap(({ key }) => (typed.secrets[key] ? [[key, typed.secrets[key]] as const] : []));
   const text = (key: string) => typed.values[key]?.trim() ?? "";
@@ -92,7 +98,7 @@ function AsItIsTyped({ typed }: { typed: Typed }) {
   }, [place]);
   const looking = useQuery({
     queryKey: ["try", settled],
-    queryFn: () => api.post<TriedPlace>("/places/try", { place: JSON.parse(settled) as NewPlace, sign_in: false }),
+    queryFn: () => told(api.POST("/api/v1/places/try", { body: { place: JSON.parse(settled) as NewPlace, sign_in: false } })),
     enabled: ready && settled === place,
     staleTime: Number.POSITIVE_INFINITY,
     gcTime: 0,
@@ -100,7 +106,7 @@ function AsItIsTyped({ typed }: { typed: Typed }) {
     retry: false,
   });
   const signing = useMutation({
-    mutationFn: async () => ({ place, tried: await api.post<TriedPlace>("/places/try", { place: placeOf(typed), sign_in: true }) }),
+    mutationFn: async () => ({ place, tried: await told(api.POST("/api/v1/places/try", { body: { place: placeOf(typed), sign_in: true } })) }),
   });
   const signedIn = signing.data?.place === place ? signing.data.tried : undefined;
   const isSettled = ready && settled === place;
@@ -167,7 +173,7 @@ function Form({ kinds, typed, set }: { kinds: Kind[]; typed: Typed; set: (change
   const adding = useMutation({
     mutationFn: async () => {
       const place = placeOf(typed);
-      await api.post("/places", place);
+      await told(api.POST("/api/v1/places", { body: place }));
       return place.name ?? "";
     },
     onSuccess: async (name) => {

@@ -81,6 +81,15 @@ export function PlaceField({ field, value, needed, onChange }: { field: Field; v
       </Labelled>
     );
   }
+  if (field.kind === "list") {
+    return (
+      <Labelled label={field.label} hint={`${field.help} One a line.`}>
+        {(id, hint) => (
+          <textarea id={id} aria-describedby={hint} className="textarea file h-24 w-full" required={needed} value={value} onChange={(event) => onChange(event.target.value)} />
+        )}
+      </Labelled>
+    );
+  }
   return (
     <Labelled label={field.label} hint={`${field.help}${usual}`}>
       {(id, hint) => (

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
-import { type Place, type TestedPlace, api } from "../../shared/api/client";
+import { type Place, api, told } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { FolderList } from "../../shared/ui/FolderList";
@@ -15,7 +15,7 @@ function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   const client = useQueryClient();
   const [write, setWrite] = useState(false);
   const test = useMutation({
-    mutationFn: (confirm?: string) => api.post<TestedPlace>(`/places/${place.name}/test`, { write, confirm }),
+    mutationFn: (confirm?: string) => told(api.POST("/api/v1/places/{name}/test", { params: { path: { name: place.name } }, body: { write, confirm: confirm ?? null } })),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
   const { mutate } = test;

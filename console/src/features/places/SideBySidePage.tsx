@@ -3,7 +3,7 @@ import { ArrowLeft, ArrowRight } from "lucide-react";
 import { useEffect, useId, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
-import { type Begun, type ByHand, type Place, api } from "../../shared/api/client";
+import { type ByHand, type Place, api, told } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { FolderList } from "../../shared/ui/FolderList";
@@ -104,7 +104,7 @@ function Both({ places }: { places: Place[] }) {
   const client = useQueryClient();
   const { ends, open } = useEnds(places);
   const [picked, setPicked] = useState<Record<Bank, Set<string>>>({ near: new Set(), far: new Set() });
-  const [exists, setExists] = useState("refuse");
+  const [exists, setExists] = useState<(typeof choices)[number]>("refuse");
   const pick = (bank: Bank, name: string) =>
     setPicked((now) => {
       const names = new Set(now[bank]);
@@ -121,7 +121,7 @@ function Both({ places }: { places: Place[] }) {
         move,
         exists,
       };
-      return api.post<Begun>("/by-hand", asked);
+      return told(api.POST("/api/v1/by-hand", { body: asked }));
     },
     onSuccess: (_, { from }) => setPicked((now) => ({ ...now, [from]: new Set() })),
   });
@@ -152,7 +152,7 @@ function Both({ places }: { places: Place[] }) {
         <Crossing count={picked.far.size} from="far" busy={begin.isPending} onAsk={begin.mutate} />
         <label className="grid gap-1 pt-2 text-sm">
           If the name is taken
-          <select className="select select-sm w-full" value={exists} onChange={(event) => setExists(event.target.value)}>
+          <select className="select select-sm w-full" value={exists} onChange={(event) => setExists(choices.find((choice) => choice === event.target.value) ?? "refuse")}>
             <option value="refuse">hold the file</option>
             <option value="keep-both">keep both</option>
             <option value="replace">replace</option>
@@ -180,6 +180,9 @@ function Both({ places }: { places: Place[] }) {
     </div>
   );
 }
+
+/** What is done when a name is taken. */
+const choices = ["refuse", "keep-both", "replace", "skip-same"] as const;
 
 export function SideBySidePage() {
   return (

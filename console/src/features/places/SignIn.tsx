@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 
-import { type Place, type SignInBegun, type SignInOffer, api } from "../../shared/api/client";
+import { type Place, api, told } from "../../shared/api/client";
 
 const states: Record<string, string> = {
   never: "Nobody has signed in yet.",
@@ -13,10 +13,10 @@ const states: Record<string, string> = {
 export function SignIn({ place }: { place: Place }) {
   const offer = useQuery({
     queryKey: ["live", "sign-in", place.name],
-    queryFn: () => api.get<SignInOffer>(`/places/${place.name}/sign-in`),
+    queryFn: () => told(api.GET("/api/v1/places/{name}/sign-in", { params: { path: { name: place.name } } })),
   });
   const begin = useMutation({
-    mutationFn: () => api.post<SignInBegun>(`/places/${place.name}/sign-in`, { by_code: false }),
+    mutationFn: () => told(api.POST("/api/v1/places/{name}/sign-in", { params: { path: { name: place.name } }, body: { by_code: false } })),
     // The server's own page: it leads back here.
     onSuccess: (begun) => window.location.assign(begun.page),
   });

@@ -1,6 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 
-import { api } from "../../shared/api/client";
+import { api, told } from "../../shared/api/client";
 
 /** A part of a JSON Schema, as far as the form for a place reads it. */
 interface Schema {
@@ -13,6 +13,7 @@ interface Schema {
   title?: string;
   description?: string;
   default?: unknown;
+  items?: Schema;
   properties?: Record<string, Schema>;
   required?: string[];
   dependentRequired?: Record<string, string[]>;
@@ -33,7 +34,7 @@ export interface Field {
   usual: string;
   needed: boolean;
   seldom: boolean;
-  kind: "text" | "number" | "flag" | "choice" | "secret" | "secret-lines";
+  kind: "text" | "list" | "number" | "flag" | "choice" | "secret" | "secret-lines";
   choices: Choice[];
 }
 
@@ -77,8 +78,9 @@ function fieldOf(root: Schema, key: string, schema: Schema, needed: boolean): Fi
   if (is("boolean")) return { ...field, kind: "flag" };
   if (is("integer")) return { ...field, kind: "number" };
   if (is("string")) return { ...field, kind: "text" };
-  // A list of words is typed with blanks between them; other tables are written in the book.
-  return is("array") && key === "rights" ? { ...field, kind: "text" } : undefined;
+  // A list of rights is typed with blanks between them, another one a line each; tables are written in the book.
+  if (is("array") && meant.items?.type === "string") return { ...field, kind: key === "rights" ? "text" : "list" };
+  return undefined;
 }
 
 function fieldsOf(root: Schema, shape: Schema): Field[] {
@@ -104,7 +106,7 @@ function kindOf(root: Schema, variant: Schema): Kind {
 export const placeKinds = queryOptions({
   queryKey: ["book-schema", "places"],
   queryFn: async (): Promise<Kind[]> => {
-    const schema = await api.get<Schema>("/book/schema");
+    const schema = (await told(api.GET("/api/v1/book/schema"))) as Schema;
     return (schema.$defs?.Place?.oneOf ?? []).map((variant) => kindOf(schema, variant));
   },
   staleTime: Number.POSITIVE_INFINITY,

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
-import { type Rule, type Status, api } from "../../shared/api/client";
+import { type Rule, type Status, api, told } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { BookText } from "../../shared/ui/BookText";
@@ -193,7 +193,7 @@ function One({ rule }: { rule: Rule }) {
   const [running, setRunning] = useState(false);
   const tab = TABS.find((one) => one === search.get("tab")) ?? "text";
   const change = useMutation({
-    mutationFn: (on: boolean) => api.post(`/rules/${rule.name}/switch`, { on }),
+    mutationFn: (on: boolean) => told(api.POST("/api/v1/rules/{name}/switch", { params: { path: { name: rule.name } }, body: { on } })),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
   return (

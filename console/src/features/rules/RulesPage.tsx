@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { type RuleSummary, api } from "../../shared/api/client";
+import { type RuleSummary, api, told } from "../../shared/api/client";
 import { Time } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
 import { DayStrip } from "./DayStrip";
@@ -48,7 +48,7 @@ function List({ rules }: { rules: RuleSummary[] }) {
   const client = useQueryClient();
   const [chosen, setChosen] = useState<string[]>([]);
   const change = useMutation({
-    mutationFn: (on: boolean) => Promise.all(chosen.map((name) => api.post(`/rules/${name}/switch`, { on }))),
+    mutationFn: (on: boolean) => Promise.all(chosen.map((name) => told(api.POST("/api/v1/rules/{name}/switch", { params: { path: { name } }, body: { on } })))),
     onSuccess: () => setChosen([]),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });

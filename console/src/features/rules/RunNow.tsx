@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 
-import { type Rule, type Started, api } from "../../shared/api/client";
+import { type Rule, api, told } from "../../shared/api/client";
 import { Dialog } from "../../shared/ui/Dialog";
 import { FolderList } from "../../shared/ui/FolderList";
 
@@ -11,7 +11,7 @@ export function RunNow({ rule, open, onClose }: { rule: Rule; open: boolean; onC
   const navigate = useNavigate();
   const [folder, setFolder] = useState(rule.folder);
   const run = useMutation({
-    mutationFn: (what: { file?: string; all?: boolean }) => api.post<Started>(`/rules/${rule.name}/run`, what),
+    mutationFn: (what: { file?: string; all?: boolean }) => told(api.POST("/api/v1/rules/{name}/run", { params: { path: { name: rule.name } }, body: what })),
     onSuccess: (started) => navigate(`/runs/${started.run}`),
   });
   return (

@@ -1,19 +1,19 @@
 import { queryOptions } from "@tanstack/react-query";
 
-import { type Explained, type Rule, type RuleSummary, type RunPage, api, query } from "../../shared/api/client";
+import { api, told } from "../../shared/api/client";
 
-export const rulesQuery = queryOptions({ queryKey: ["live", "rules"], queryFn: () => api.get<RuleSummary[]>("/rules") });
+export const rulesQuery = queryOptions({ queryKey: ["live", "rules"], queryFn: () => told(api.GET("/api/v1/rules")) });
 
 export const ruleQuery = (name: string) =>
-  queryOptions({ queryKey: ["live", "rules", name], queryFn: () => api.get<Rule>(`/rules/${encodeURIComponent(name)}`) });
+  queryOptions({ queryKey: ["live", "rules", name], queryFn: () => told(api.GET("/api/v1/rules/{name}", { params: { path: { name } } })) });
 
 export const ruleRunsQuery = (rule: string) =>
-  queryOptions({ queryKey: ["live", "rules", rule, "runs"], queryFn: () => api.get<RunPage>(`/runs${query({ rule, limit: 20 })}`) });
+  queryOptions({ queryKey: ["live", "rules", rule, "runs"], queryFn: () => told(api.GET("/api/v1/runs", { params: { query: { rule, limit: 20 } } })) });
 
 export const explainQuery = (rule: string, file: string) =>
   queryOptions({
     queryKey: ["explain", rule, file],
-    queryFn: () => api.get<Explained>(`/explain${query({ file, rule })}`),
+    queryFn: () => told(api.GET("/api/v1/explain", { params: { query: { file, rule } } })),
     enabled: file.includes(":"),
     refetchInterval: false,
     retry: false,

@@ -3,7 +3,7 @@ import { useParams } from "react-router";
 
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { RuleLink } from "../../shared/ui/RuleLink";
-import { type Item, type Moving, type Run, api } from "../../shared/api/client";
+import { type Item, type Moving, type Run, api, told } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
 import { Attempts } from "../../shared/ui/Attempts";
 import { Crossing, type Lane, type StoneState } from "../../shared/ui/Crossing";
@@ -108,7 +108,9 @@ function Detail({ item }: { item: Item }) {
 function Actions({ run }: { run: Run }) {
   const client = useQueryClient();
   const act = useMutation({
-    mutationFn: (verb: "stop" | "retry") => api.post(`/runs/${run.id}/${verb}`),
+    mutationFn: (verb: "stop" | "retry") => verb === "stop"
+        ? told<unknown>(api.POST("/api/v1/runs/{id}/stop", { params: { path: { id: run.id } } }))
+        : told<unknown>(api.POST("/api/v1/runs/{id}/retry", { params: { path: { id: run.id } }, body: {} })),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
   const stoppable = run.items.some((item) => ["queued", "working", "waiting", "joining"].includes(item.state));

@@ -4,9 +4,9 @@ import { Link, useSearchParams } from "react-router";
 import { RuleLink } from "../../shared/ui/RuleLink";
 import { Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
-import { runsQuery } from "./queries";
+import { runStates, runsQuery } from "./queries";
 
-const STATES = ["", "running", "held", "done", "skipped"];
+const STATES = ["", ...runStates];
 
 export function RunsPage() {
   const [search, setSearch] = useSearchParams();

@@ -1,11 +1,17 @@
 import { infiniteQueryOptions, queryOptions } from "@tanstack/react-query";
 
-import { type Run, type RunPage, api, query } from "../../shared/api/client";
+import { api, told } from "../../shared/api/client";
 
-export const runsQuery = (filter: { rule?: string; state?: string }) =>
+/** The states that runs can be looked for by. */
+export const runStates = ["running", "held", "done", "skipped"] as const;
+
+export const runsQuery = (filter: { rule: string; state: string }) =>
   infiniteQueryOptions({
     queryKey: ["live", "runs", filter],
-    queryFn: ({ pageParam }) => api.get<RunPage>(`/runs${query({ ...filter, before: pageParam, limit: 50 })}`),
+    queryFn: ({ pageParam }) => {
+      const query = { rule: filter.rule || undefined, state: runStates.find((state) => state === filter.state), before: pageParam, limit: 50 };
+      return told(api.GET("/api/v1/runs", { params: { query } }));
+    },
     initialPageParam: undefined as number | undefined,
     getNextPageParam: (page) => page.next ?? undefined,
   });
@@ -13,6 +19,6 @@ export const runsQuery = (filter: { rule?: string; state?: string }) =>
 export const runQuery = (id: string) =>
   queryOptions({
     queryKey: ["live", "runs", "one", id],
-    queryFn: () => api.get<Run>(`/runs/${encodeURIComponent(id)}`),
+    queryFn: () => told(api.GET("/api/v1/runs/{id}", { params: { path: { id: Number(id) } } })),
     refetchInterval: (one) => (one.state.data?.state === "running" ? 700 : 10_000),
   });

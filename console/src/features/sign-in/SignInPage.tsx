@@ -1,11 +1,11 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { api } from "../../shared/api/client";
+import { api, told } from "../../shared/api/client";
 
 export function SignInPage() {
   const [token, setToken] = useState("");
-  const signIn = useMutation({ mutationFn: () => api.post("/session", { token }), onSuccess: () => window.location.assign("/") });
+  const signIn = useMutation({ mutationFn: () => told(api.POST("/api/v1/session", { body: { token } })), onSuccess: () => window.location.assign("/") });
   return (
     <main className="mx-auto grid max-w-lg gap-4 px-4 py-24">
       <h1 className="text-2xl font-bold">Sign in to Wetbank</h1>

@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
 
-import { type HoldPage, api } from "../../shared/api/client";
+import { api, told } from "../../shared/api/client";
 
-export const holdsQuery = queryOptions({ queryKey: ["live", "holds"], queryFn: () => api.get<HoldPage>("/holds?limit=50") });
+export const holdsQuery = queryOptions({ queryKey: ["live", "holds"], queryFn: () => told(api.GET("/api/v1/holds", { params: { query: { limit: 50 } } })) });

@@ -1,13 +1,13 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 
-import { type Traced, type Traces, api, query } from "../../shared/api/client";
+import { type Traced, api, told } from "../../shared/api/client";
 import { RuleLink } from "../../shared/ui/RuleLink";
 import { Attempts } from "../../shared/ui/Attempts";
 import { Time, size } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 
-const traceQuery = (text: string) => queryOptions({ queryKey: ["live", "trace", text], queryFn: () => api.get<Traces>(`/trace${query({ text })}`), enabled: text !== "" });
+const traceQuery = (text: string) => queryOptions({ queryKey: ["live", "trace", text], queryFn: () => told(api.GET("/api/v1/trace", { params: { query: { text } } })), enabled: text !== "" });
 
 export function TracePage() {
   const [search] = useSearchParams();

@@ -1,15 +1,14 @@
-import type { components } from "./schema";
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Status = Schemas["Status"];
 export type Moving = Schemas["Moving"];
 export type Hold = Schemas["Hold"];
-export type HoldPage = Schemas["HoldPage"];
 export type Rule = Schemas["Rule"];
 export type RuleSummary = Schemas["RuleSummary"];
-export type Branch = Schemas["Branch"];
 export type Run = Schemas["Run"];
-export type RunPage = Schemas["RunPage"];
 export type Item = Schemas["Item"];
 export type Attempt = Schemas["Attempt"];
 export type Place = Schemas["Place"];
@@ -17,20 +16,11 @@ export type Partner = Schemas["Partner"];
 export type Key = Schemas["Key"];
 export type Warning = Schemas["Warning"];
 export type ByHand = Schemas["ByHand"];
-export type Begun = Schemas["Begun"];
-export type PlaceDay = Schemas["PlaceDay"];
 export type NewPlace = Schemas["NewPlace"];
-export type TriedPlace = Schemas["TriedPlace"];
-export type SignInOffer = Schemas["SignInOffer"];
-export type SignInBegun = Schemas["SignInBegun"];
 export type TestedPlace = Schemas["TestedPlace"];
-export type Listing = Schemas["Listing"];
-export type Explained = Schemas["Explained"];
 export type Verdict = Schemas["Verdict"];
 export type Traced = Schemas["Traced"];
-export type Traces = Schemas["Traces"];
 export type BookDiff = Schemas["BookDiff"];
-export type Started = Schemas["Started"];
 type Problem = Schemas["Problem"];
 
 /** What the service said when it refused. */
@@ -43,36 +33,29 @@ export class ApiError extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const init: RequestInit = { method };
-  if (body !== undefined) {
-    init.body = JSON.stringify(body);
-    init.headers = { "content-type": "application/json" };
-  }
-  let response: Response;
-  try {
-    response = await fetch(`/api/v1${path}`, init);
-  } catch {
-    throw new ApiError({ title: "unreachable", status: 0, code: "unreachable", detail: "The service does not answer. Is it running?" });
-  }
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => null)) as Problem | null;
-    throw new ApiError(
-      problem ?? { title: "error", status: response.status, code: "error", detail: `The service answered ${response.status}.` },
-    );
-  }
-  const text = await response.text();
-  return (text ? JSON.parse(text) : undefined) as T;
+const { GET, POST, DELETE, use } = createClient<paths>({ baseUrl: "" });
+
+use({
+  onError: () => new ApiError({ title: "unreachable", status: 0, code: "unreachable", detail: "The service does not answer. Is it running?" }),
+});
+
+/** Calls of the API, each typed by its description. */
+export const api = { GET, POST, DELETE };
+
+interface Answer<T> {
+  data?: T | undefined;
+  error?: unknown;
+  response: Response;
 }
 
-export const api = {
-  get: <T>(path: string) => call<T>("GET", path),
-  post: <T>(path: string, body: unknown = {}) => call<T>("POST", path, body),
-  delete: (path: string) => call<undefined>("DELETE", path),
-};
+function isProblem(error: unknown): error is Problem {
+  return typeof error === "object" && error !== null && "detail" in error;
+}
 
-/** A query string of what is set. */
-export function query(values: Record<string, string | number | undefined>): string {
-  const set = Object.entries(values).filter(([, value]) => value !== undefined && value !== "");
-  return set.length ? `?${new URLSearchParams(set.map(([key, value]) => [key, String(value)])).toString()}` : "";
+/** What the service answered; its problem is thrown. */
+export async function told<T>(call: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await call;
+  if (response.ok) return data as T;
+  const { status } = response;
+  throw new ApiError(isProblem(error) ? error : { title: "error", status, code: "error", detail: `The service answered ${status}.` });
 }

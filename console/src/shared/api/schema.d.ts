@@ -727,8 +727,7 @@ export interface components {
             message?: string | null;
             /** Format: int64 */
             number: number;
-            /** @description `going`, `done`, `failed` or `skipped`. */
-            outcome: string;
+            outcome: components["schemas"]["AttemptOutcome"];
             remedy?: string | null;
             /** @description Nothing is there any more: the file was taken away. */
             removed: boolean;
@@ -740,6 +739,11 @@ export interface components {
             /** @description Where its result is. */
             target?: string | null;
         };
+        /**
+         * @description How an attempt ended.
+         * @enum {string}
+         */
+        AttemptOutcome: "going" | "done" | "failed" | "skipped";
         /** @description How to ask. */
         BeginSignIn: {
             /** @description With a code to type, instead of coming back to the console. */
@@ -757,9 +761,10 @@ export interface components {
             more: boolean;
         };
         BookChange: {
-            /** @description `added`, `changed` or `removed`. */
-            change: string;
+            change: components["schemas"]["ChangeKind"];
             kind: string;
+            /** @description Both texts as one, line by line. */
+            lines: components["schemas"]["ChangedLine"][];
             name: string;
             new?: string | null;
             old?: string | null;
@@ -796,8 +801,7 @@ export interface components {
         };
         /** @description Files, and folders with all that is in them, to copy or move by hand. */
         ByHand: {
-            /** @description What to do when a name is taken: `refuse` (hold the file), `replace`, `keep-both` or `skip-same`. */
-            exists?: string | null;
+            exists?: components["schemas"]["IfExists"] | null;
             /** @description The folder that was looked at, `PLACE:/FOLDER`; folders below it are made anew at the target. */
             from: string;
             /** @description Remove them where they are, once they arrived. */
@@ -819,6 +823,21 @@ export interface components {
         };
         CalendarFile: {
             /** @description The calendar file's content. */
+            text: string;
+        };
+        /**
+         * @description What started a run.
+         * @enum {string}
+         */
+        Cause: "arrival" | "hand" | "schedule" | "chain" | "signal" | "mail";
+        /**
+         * @description What becomes of a section of the book.
+         * @enum {string}
+         */
+        ChangeKind: "added" | "changed" | "removed";
+        /** @description A line of a text that is changed. */
+        ChangedLine: {
+            change: components["schemas"]["LineChange"];
             text: string;
         };
         /** @description A database that tables are loaded into and extracted from. */
@@ -854,8 +873,7 @@ export interface components {
             why: string;
         };
         Entry: {
-            /** @description `file`, `folder`, `link` or `other`. */
-            kind: string;
+            kind: components["schemas"]["EntryKind"];
             /** @description Nothing where the place does not tell it. */
             modified?: string | null;
             name: string;
@@ -866,6 +884,11 @@ export interface components {
             /** @description Who owns or added it; nothing where the place does not tell it. */
             who?: string | null;
         };
+        /**
+         * @description What lies in a folder.
+         * @enum {string}
+         */
+        EntryKind: "file" | "folder" | "link" | "other" | "misnamed";
         /** @description What rules say of a file. */
         Explained: {
             file: string;
@@ -939,6 +962,11 @@ export interface components {
             /** @description `host key` or `certificate`. */
             what: string;
         };
+        /**
+         * @description What is done when a name is taken.
+         * @enum {string}
+         */
+        IfExists: "refuse" | "replace" | "keep-both" | "skip-same";
         ImportKey: {
             /** @description The same as bytes in base64 (RFC 4648, section 4), for one without armour. */
             base64?: string | null;
@@ -967,11 +995,10 @@ export interface components {
             hold?: components["schemas"]["Hold"] | null;
             /** Format: int64 */
             id: number;
-            /** @description `file`; `find` for the search with which a run begins; `made` from several; `part` of one. */
-            kind: string;
+            kind: components["schemas"]["ItemKind"];
             /** Format: int64 */
             size: number;
-            state: string;
+            state: components["schemas"]["ItemState"];
             /**
              * Format: int64
              * @description Where it is: the index of a step, -1 at its original, -2 at its end, -3 at the end of a failure path.
@@ -982,6 +1009,16 @@ export interface components {
             taken: string;
             why?: string | null;
         };
+        /**
+         * @description What an item is.
+         * @enum {string}
+         */
+        ItemKind: "file" | "find" | "made" | "part";
+        /**
+         * @description Where an item stands.
+         * @enum {string}
+         */
+        ItemState: "queued" | "working" | "waiting" | "joining" | "done" | "skipped" | "held";
         /** @description A step on an item's way. */
         ItemStep: {
             /**
@@ -992,8 +1029,7 @@ export interface components {
             kind: string;
             /** @description Whether it belongs to what is done when another step failed. */
             on_failure: boolean;
-            /** @description `done`, `skipped`, `failed`, `working`, `waiting`, `held`, or `rest` while it is to come. */
-            state: string;
+            state: components["schemas"]["StepState"];
         };
         Key: {
             changed: string;
@@ -1010,13 +1046,18 @@ export interface components {
             users: string[];
         };
         /** @description The value of a key. */
-        KeyValue: boolean | number | string;
+        KeyValue: boolean | number | string | string[];
         LastRun: {
             /** Format: int64 */
             run: number;
             started: string;
-            state: string;
+            state: components["schemas"]["RunState"];
         };
+        /**
+         * @description What becomes of a line of a text.
+         * @enum {string}
+         */
+        LineChange: "same" | "added" | "removed";
         Listing: {
             entries: components["schemas"]["Entry"][];
             folder: string;
@@ -1111,8 +1152,7 @@ export interface components {
             rule: string;
             /** Format: int64 */
             run: number;
-            /** @description `waiting`, `sent` or `refused`. */
-            state: string;
+            state: components["schemas"]["NoticeState"];
             subject: string;
             to: string;
             /** Format: int64 */
@@ -1120,6 +1160,11 @@ export interface components {
             /** @description Why it was not sent. */
             why?: string | null;
         };
+        /**
+         * @description What becomes of a notice.
+         * @enum {string}
+         */
+        NoticeState: "waiting" | "sent" | "refused";
         /** @description Somebody we exchange files with. */
         Partner: {
             /** @description Its standing delivery form in words. */
@@ -1146,8 +1191,7 @@ export interface components {
         PartnerPlace: {
             address: string;
             name: string;
-            /** @description `well`, `away` or `unknown`. */
-            state: string;
+            state: components["schemas"]["PlaceState"];
         };
         Person: {
             mail: string;
@@ -1170,8 +1214,7 @@ export interface components {
             rules: string[];
             /** @description Since when it fails. */
             since?: string | null;
-            /** @description `well`, `away` or `unknown`. */
-            state: string;
+            state: components["schemas"]["PlaceState"];
             text: string;
         };
         /** @description How a place did in the last day. */
@@ -1185,12 +1228,16 @@ export interface components {
         };
         PlaceSpan: {
             from: string;
-            /** @description `well`, `away` or `unknown`. */
-            state: string;
+            state: components["schemas"]["PlaceState"];
             to: string;
             /** @description Why it was away. */
             why?: string | null;
         };
+        /**
+         * @description How a place is doing.
+         * @enum {string}
+         */
+        PlaceState: "well" | "away" | "unknown";
         /** @description A problem, as RFC 9457 has it. */
         Problem: {
             /** @description A stable word for programs. */
@@ -1268,7 +1315,7 @@ export interface components {
             about: {
                 [key: string]: string;
             };
-            cause: string;
+            cause: components["schemas"]["Cause"];
             ended?: string | null;
             /** Format: int64 */
             id: number;
@@ -1276,7 +1323,7 @@ export interface components {
             items: components["schemas"]["Item"][];
             rule: string;
             started: string;
-            state: string;
+            state: components["schemas"]["RunState"];
             title: string;
             /** Format: int64 */
             version: number;
@@ -1297,9 +1344,13 @@ export interface components {
             next?: number | null;
             runs: components["schemas"]["RunSummary"][];
         };
+        /**
+         * @description Where a run stands.
+         * @enum {string}
+         */
+        RunState: "running" | "done" | "skipped" | "held";
         RunSummary: {
-            /** @description `arrival`, `hand`, `schedule`, `chain`, `signal` or `mail`. */
-            cause: string;
+            cause: components["schemas"]["Cause"];
             ended?: string | null;
             /** @description Its first file, or the folder where it looked for files. */
             file: string;
@@ -1311,7 +1362,7 @@ export interface components {
             /** Format: int64 */
             size: number;
             started: string;
-            state: string;
+            state: components["schemas"]["RunState"];
             title: string;
             why?: string | null;
         };
@@ -1347,11 +1398,15 @@ export interface components {
             rights: components["schemas"]["Right"][];
             /** @description The server that is asked. */
             server: string;
-            /** @description `never`, `waiting`, `agreed` or `failed`. */
-            state: string;
+            state: components["schemas"]["SignInState"];
             /** @description Why it failed. */
             why?: string | null;
         };
+        /**
+         * @description What somebody agreed to.
+         * @enum {string}
+         */
+        SignInState: "never" | "waiting" | "agreed" | "failed";
         /** @description How another system starts a rule. */
         SignalHelp: {
             /** @description The address that is called. */
@@ -1417,6 +1472,11 @@ export interface components {
             /** @description What it does, in words. */
             words: string;
         };
+        /**
+         * @description Where a step of an item's way stands.
+         * @enum {string}
+         */
+        StepState: "rest" | "working" | "waiting" | "done" | "skipped" | "failed" | "held";
         /** @description What became of what was not at its end in a run that was stopped. */
         StoppedRun: {
             /** @description So many were at work and came to their end. */
@@ -1473,7 +1533,7 @@ export interface components {
             run: number;
             /** Format: int64 */
             size: number;
-            state: string;
+            state: components["schemas"]["ItemState"];
             taken: string;
             title: string;
             why?: string | null;
@@ -2899,8 +2959,8 @@ export interface operations {
             query?: {
                 /** @description Only runs of this rule. */
                 rule?: string;
-                /** @description Only runs in this state: running, done, skipped or held. */
-                state?: string;
+                /** @description Only runs in this state. */
+                state?: components["schemas"]["RunState"];
                 /** @description Only runs older than this one. */
                 before?: number;
                 /** @description At most so many, 50 by default, 500 at most. */

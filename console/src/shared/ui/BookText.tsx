@@ -2,42 +2,10 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 
-import { type BookDiff, api } from "../api/client";
+import { type BookDiff, api, told } from "../api/client";
 
-interface Line {
-  key: string;
-  sign: " " | "+" | "-";
-  text: string;
-}
-
-/** Lines of two texts side by side in time: the longest common run of lines stays. */
-function difference(old: string, now: string): Line[] {
-  const [a, b] = [old.split("\n"), now.split("\n")];
-  const common: number[][] = Array.from({ length: a.length + 1 }, () => Array.from({ length: b.length + 1 }, () => 0));
-  const at = (i: number, j: number): number => common[i]?.[j] ?? 0;
-  for (let i = a.length - 1; i >= 0; i -= 1) {
-    const row = common[i];
-    if (!row) continue;
-    for (let j = b.length - 1; j >= 0; j -= 1) row[j] = a[i] === b[j] ? at(i + 1, j + 1) + 1 : Math.max(at(i + 1, j), at(i, j + 1));
-  }
-  const lines: Line[] = [];
-  let [i, j] = [0, 0];
-  const push = (sign: Line["sign"], text: string) => lines.push({ key: `${lines.length}`, sign, text });
-  while (i < a.length || j < b.length) {
-    if (i < a.length && j < b.length && a[i] === b[j]) {
-      push(" ", a[i] ?? "");
-      i += 1;
-      j += 1;
-    } else if (j >= b.length || (i < a.length && at(i + 1, j) >= at(i, j + 1))) {
-      push("-", a[i] ?? "");
-      i += 1;
-    } else {
-      push("+", b[j] ?? "");
-      j += 1;
-    }
-  }
-  return lines;
-}
+const signs = { same: " ", added: "+", removed: "-" } as const;
+const colours = { same: "", added: "bg-success/20", removed: "bg-error/15" } as const;
 
 function Difference({ diff }: { diff: BookDiff }) {
   if (diff.changes.length === 0) return <p className="quiet">Nothing differs from what is in force.</p>;
@@ -49,11 +17,9 @@ function Difference({ diff }: { diff: BookDiff }) {
             {change.kind} {change.name}: {change.change}
           </p>
           <pre className="file overflow-x-auto !border-0">
-            {difference(change.old ?? "", change.new ?? "").map((line) => (
-              <span
-                key={line.key}
-                className={`block ${line.sign === "+" ? "bg-success/20" : ""} ${line.sign === "-" ? "bg-error/15" : ""}`}
-              >{`${line.sign} ${line.text}`}</span>
+            {change.lines.map((line, at) => (
+              // oxlint-disable-next-line react/no-array-index-key -- lines of one answer never move
+              <span key={at} className={`block ${colours[line.change]}`}>{`${signs[line.change]} ${line.text}`}</span>
             ))}
           </pre>
         </section>
@@ -68,9 +34,9 @@ export function BookText({ kind, name, text, isNew = false }: { kind: "rule" | "
   const navigate = useNavigate();
   const [draft, setDraft] = useState(text);
   const proposal = { files: [{ name: "this text", text: draft }], whole: false };
-  const check = useMutation({ mutationFn: () => api.post<BookDiff>("/book/diff", proposal) });
+  const check = useMutation({ mutationFn: () => told(api.POST("/api/v1/book/diff", { body: proposal })) });
   const apply = useMutation({
-    mutationFn: () => api.post<BookDiff>("/book/apply", proposal),
+    mutationFn: () => told(api.POST("/api/v1/book/apply", { body: proposal })),
     onSuccess: (diff) => {
       check.reset();
       const made = diff.changes.find((change) => change.kind === kind);

@@ -3,7 +3,7 @@ import { File, Folder } from "lucide-react";
 
 import { useEffect, useRef } from "react";
 
-import { ApiError, type Listing, api, query } from "../api/client";
+import { ApiError, api, told } from "../api/client";
 import { Time, size } from "./format";
 import { Shown } from "./states";
 
@@ -21,7 +21,7 @@ interface Props {
 export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: Props) {
   const listing = useInfiniteQuery({
     queryKey: ["browse", place, folder],
-    queryFn: ({ pageParam }) => api.get<Listing>(`/places/${encodeURIComponent(place)}/browse${query({ folder, page: pageParam })}`),
+    queryFn: ({ pageParam }) => told(api.GET("/api/v1/places/{name}/browse", { params: { path: { name: place }, query: { folder, page: pageParam } } })),
     initialPageParam: undefined as number | undefined,
     getNextPageParam: (page) => page.next ?? undefined,
     // The place tells a listing once: going through it again page by page would be another one.

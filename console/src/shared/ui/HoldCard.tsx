@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { type Hold, api } from "../api/client";
+import { type Hold, api, told } from "../api/client";
 import { RuleLink } from "./RuleLink";
 import { Dialog } from "./Dialog";
 import { Time, splitPath } from "./format";
@@ -13,9 +13,9 @@ export function HoldCard({ hold }: { hold: Hold }) {
   const [dismissing, setDismissing] = useState(false);
   const [why, setWhy] = useState("");
   const done = () => client.invalidateQueries({ queryKey: ["live"] });
-  const release = useMutation({ mutationFn: () => api.post(`/holds/${hold.item}/release`), onSettled: done });
+  const release = useMutation({ mutationFn: () => told(api.POST("/api/v1/holds/{item}/release", { params: { path: { item: hold.item } } })), onSettled: done });
   const dismiss = useMutation({
-    mutationFn: () => api.post(`/holds/${hold.item}/dismiss`, { why }),
+    mutationFn: () => told(api.POST("/api/v1/holds/{item}/dismiss", { params: { path: { item: hold.item } }, body: { why } })),
     onSuccess: () => setDismissing(false),
     onSettled: done,
   });

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::{ChangeKind, LineChange};
+
 /// A database that tables are loaded into and extracted from.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Database {
@@ -46,10 +48,18 @@ pub struct BookDiff {
 pub struct BookChange {
     pub kind: String,
     pub name: String,
-    /// `added`, `changed` or `removed`.
-    pub change: String,
+    pub change: ChangeKind,
     pub old: Option<String>,
     pub new: Option<String>,
+    /// Both texts as one, line by line.
+    pub lines: Vec<ChangedLine>,
+}
+
+/// A line of a text that is changed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangedLine {
+    pub change: LineChange,
+    pub text: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -7,6 +7,7 @@ mod partners;
 mod places;
 mod rules;
 mod runs;
+mod words;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -16,6 +17,7 @@ pub use partners::*;
 pub use places::*;
 pub use rules::*;
 pub use runs::*;
+pub use words::*;
 
 /// A problem, as RFC 9457 has it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -155,8 +157,7 @@ pub struct Notice {
     pub place: String,
     pub to: String,
     pub subject: String,
-    /// `waiting`, `sent` or `refused`.
-    pub state: String,
+    pub state: NoticeState,
     pub queued: String,
     /// When it is tried next.
     pub due: Option<String>,

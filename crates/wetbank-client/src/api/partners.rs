@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::PlaceState;
 use super::Warning;
 
 /// Somebody we exchange files with.
@@ -34,8 +35,7 @@ pub struct Person {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct PartnerPlace {
     pub name: String,
-    /// `well`, `away` or `unknown`.
-    pub state: String,
+    pub state: PlaceState,
     pub address: String,
 }
 

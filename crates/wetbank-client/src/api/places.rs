@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::{EntryKind, IfExists, PlaceState, SignInState};
+
 /// How a place did in the last day.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct PlaceDay {
@@ -20,8 +22,7 @@ pub struct PlaceDay {
 pub struct PlaceSpan {
     pub from: String,
     pub to: String,
-    /// `well`, `away` or `unknown`.
-    pub state: String,
+    pub state: PlaceState,
     /// Why it was away.
     pub why: Option<String>,
 }
@@ -38,8 +39,8 @@ pub struct ByHand {
     /// Remove them where they are, once they arrived.
     #[serde(default)]
     pub r#move: bool,
-    /// What to do when a name is taken: `refuse` (hold the file), `replace`, `keep-both` or `skip-same`.
-    pub exists: Option<String>,
+    /// What to do when a name is taken; the file is held unless this says otherwise.
+    pub exists: Option<IfExists>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -58,8 +59,7 @@ pub struct Place {
     pub kind: String,
     pub address: String,
     pub text: String,
-    /// `well`, `away` or `unknown`.
-    pub state: String,
+    pub state: PlaceState,
     pub error: Option<String>,
     pub remedy: Option<String>,
     /// The last contact.
@@ -82,8 +82,7 @@ pub struct SignInOffer {
     pub client: String,
     /// What Wetbank will be allowed to do.
     pub rights: Vec<Right>,
-    /// `never`, `waiting`, `agreed` or `failed`.
-    pub state: String,
+    pub state: SignInState,
     /// Why it failed.
     pub why: Option<String>,
     /// What the server says was allowed, if it was since the service started.
@@ -177,6 +176,7 @@ pub enum KeyValue {
     Flag(bool),
     Number(i64),
     Text(String),
+    List(Vec<String>),
 }
 
 impl std::fmt::Debug for NewPlace {
@@ -243,8 +243,7 @@ pub struct Entry {
     pub name: String,
     /// `PLACE:/PATH`.
     pub path: String,
-    /// `file`, `folder`, `link` or `other`.
-    pub kind: String,
+    pub kind: EntryKind,
     pub size: u64,
     /// Nothing where the place does not tell it.
     pub modified: Option<String>,

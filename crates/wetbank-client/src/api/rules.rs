@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::Warning;
+use super::{RunState, Warning};
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RuleSummary {
@@ -28,7 +28,7 @@ pub struct RuleSummary {
 pub struct LastRun {
     pub run: i64,
     pub started: String,
-    pub state: String,
+    pub state: RunState,
 }
 
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]

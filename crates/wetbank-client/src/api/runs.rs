@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::{AttemptOutcome, Cause, ItemKind, ItemState, RunState, StepState};
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunPage {
     pub runs: Vec<RunSummary>,
@@ -17,11 +19,10 @@ pub struct RunSummary {
     pub id: i64,
     pub rule: String,
     pub title: String,
-    /// `arrival`, `hand`, `schedule`, `chain`, `signal` or `mail`.
-    pub cause: String,
+    pub cause: Cause,
     pub started: String,
     pub ended: Option<String>,
-    pub state: String,
+    pub state: RunState,
     pub items: i64,
     /// Its first file, or the folder where it looked for files.
     pub file: String,
@@ -35,10 +36,10 @@ pub struct Run {
     pub rule: String,
     pub title: String,
     pub version: i64,
-    pub cause: String,
+    pub cause: Cause,
     pub started: String,
     pub ended: Option<String>,
-    pub state: String,
+    pub state: RunState,
     /// Why it was left out, if it was.
     pub why: Option<String>,
     /// What is known of it besides: what a signal said, who wrote the letter, which rule was before.
@@ -50,11 +51,10 @@ pub struct Run {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Item {
     pub id: i64,
-    /// `file`; `find` for the search with which a run begins; `made` from several; `part` of one.
-    pub kind: String,
+    pub kind: ItemKind,
     pub file: String,
     pub size: u64,
-    pub state: String,
+    pub state: ItemState,
     pub branch: Option<i64>,
     pub branch_title: Option<String>,
     /// The steps of its way.
@@ -77,8 +77,7 @@ pub struct ItemStep {
     /// Its position, which attempts refer to: the index of a step, or -1 for the original.
     pub at: i64,
     pub kind: String,
-    /// `done`, `skipped`, `failed`, `working`, `waiting`, `held`, or `rest` while it is to come.
-    pub state: String,
+    pub state: StepState,
     /// Whether it belongs to what is done when another step failed.
     pub on_failure: bool,
 }
@@ -116,8 +115,7 @@ pub struct Attempt {
     pub number: i64,
     pub began: String,
     pub ended: Option<String>,
-    /// `going`, `done`, `failed` or `skipped`.
-    pub outcome: String,
+    pub outcome: AttemptOutcome,
     /// Nothing is there any more: the file was taken away.
     pub removed: bool,
     /// Where its result is.
@@ -173,7 +171,7 @@ pub struct Traced {
     pub title: String,
     pub file: String,
     pub size: u64,
-    pub state: String,
+    pub state: ItemState,
     pub why: Option<String>,
     pub taken: String,
     pub ended: Option<String>,

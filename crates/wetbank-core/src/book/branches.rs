@@ -26,7 +26,7 @@ pub(super) struct Around<'a> {
 
 pub(super) fn resolve_branch(raw: &raw::Branch, span: Range<usize>, around: &Around<'_>) -> Checked<Branch> {
     if raw.steps.is_empty() {
-        return Err(Mistake::new(
+        return Err(Mistake::missing(
             span,
             "a branch has no steps; to leave a file alone use hold, or no branch".to_owned(),
         ));
@@ -82,7 +82,7 @@ fn without_file(raw: &raw::Branch, begins_bare: bool, steps: &[Planned]) -> Opti
                 "\"{}\" needs a file, and here is none: add finds = [ … ] to the rule, or let extract or a program make one before",
                 step.kind()
             );
-            return Some(Mistake::new(span_of(raw), words));
+            return Some(Mistake::missing(span_of(raw), words));
         }
         has_file = !step.leaves_no_file() && (has_file || step.makes_file());
     }
@@ -148,7 +148,7 @@ impl<'a> Flow<'a> {
                 };
                 if path.is_empty() && next == Next::Failed {
                     let words = "on-failure has no steps; say then = \"go-on\" to go on as if nothing had happened";
-                    return Err(Mistake::new(spanned.span(), words.to_owned()));
+                    return Err(Mistake::missing(spanned.span(), words.to_owned()));
                 }
                 self.paths.push(Path { of: first..end, steps: path, next });
             } else if raw.then.is_some() {

@@ -70,7 +70,7 @@ fn subject(raw: &raw::Condition, near: Range<usize>) -> Checked<(Subject, Range<
     match &raw.signal {
         // What a signal has, only its sender knows.
         Some(text) => Ok((Subject::Run(format!("signal.{}", text.str())), text.0.span())),
-        None => Err(Mistake::new(near, "a condition needs \"file\"".to_owned())),
+        None => Err(Mistake::missing(near, "a condition needs \"file\"".to_owned())),
     }
 }
 

@@ -10,7 +10,7 @@ use crate::{
 
 pub(super) fn resolve_partner(name: &str, spanned: &Spanned<raw::Partner>, known: &[&PlaceName]) -> Checked<Partner> {
     let raw = spanned.as_ref();
-    let mistake = |words: &str| Mistake::new(spanned.span(), words.to_owned());
+    let mistake = |words: &str| Mistake::missing(spanned.span(), words.to_owned());
     let delivery = raw.delivery.as_ref().map(|delivery| -> Checked<Delivery> {
         let keys = || raw.keys.iter().map(key).collect();
         if delivery.encrypt && raw.keys.is_empty() {

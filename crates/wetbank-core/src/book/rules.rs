@@ -48,7 +48,7 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
     ];
     if !has_trigger.contains(&true) {
         let words = "starts needs a trigger: arrival, mail, schedule, signal or chain = { … }, or hand = {} for a rule that only people start";
-        return Err(Mistake::new(raw.starts.span(), words.to_owned()));
+        return Err(Mistake::missing(raw.starts.span(), words.to_owned()));
     }
     let arrival = match (&starts.arrival, &starts.mail) {
         (Some(_), Some(_)) => {
@@ -77,14 +77,14 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
     let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
     let raw_branches = raw.branch.as_ref();
     if raw_branches.is_empty() {
-        return Err(Mistake::new(spanned.span(), "has no branch; add [[rule.NAME.branch]] with steps".to_owned()));
+        return Err(Mistake::missing(spanned.span(), "has no branch; add [[rule.NAME.branch]] with steps".to_owned()));
     }
     let source: Option<PlaceName> =
         arrival.as_ref().map(|a| &a.files.place).or_else(|| finds.first().map(|f| &f.files.place)).cloned();
     let mut branches = Vec::new();
     for (index, branch) in raw_branches.iter().enumerate() {
         if branch.condition.is_none() && index + 1 < raw_branches.len() && !is_handed_to(raw_branches, index + 1) {
-            return Err(Mistake::new(
+            return Err(Mistake::missing(
                 branch.steps.first().map_or(raw.branch.span(), Spanned::span),
                 format!(
                     "branch {} has no \"if\", so branch {} is never reached; put the default last",

@@ -5,8 +5,8 @@ use serde::Deserialize;
 
 use super::{Encrypt, Group, IfExists, Kind, Step, Target, target::TargetShape};
 use crate::{
-    ChainEvent, Delivery, Partner, Template,
-    shape::{Checked, Here, Text, folder_template, holds, unknown},
+    Amiss, ChainEvent, Delivery, Partner, Template,
+    shape::{Checked, Here, Mistake, Text, folder_template, holds, unknown},
 };
 
 /// Hand it to a partner by the partner's standing form, or to one of its places. What the partner wants sealed is
@@ -92,7 +92,11 @@ fn form<'a>(text: &Text<holds::PartnerName>, here: &Here<'a>) -> Checked<(&'a Pa
     };
     match &partner.delivery {
         Some(delivery) => Ok((partner, delivery)),
-        None => Err(text.wrong(format!("partner \"{}\" has no delivery = {{ to = \"…\" }} in the book", partner.name))),
+        None => {
+            let words = format!("partner \"{}\" has no delivery = {{ to = \"…\" }} in the book", partner.name);
+            let amiss = Amiss::Name { of: "partner".to_owned(), written: text.str().to_owned(), nearest: None };
+            Err(Mistake { amiss, ..text.wrong(words) })
+        }
     }
 }
 

@@ -42,6 +42,7 @@ pub enum NewPlaceValue {
     Flag(bool),
     Number(i64),
     Text(String),
+    List(Vec<String>),
 }
 
 /// The text of a new place, and its secrets under the names that the text has for them.
@@ -54,6 +55,10 @@ fn text_of(name: &Name, new: &NewPlaceKeys) -> (String, Vec<(String, SecretStrin
             NewPlaceValue::Number(number) => keys.push((key, (*number).into())),
             NewPlaceValue::Text(text) if text.trim().is_empty() => {}
             NewPlaceValue::Text(text) => keys.push((key, text.trim().into())),
+            NewPlaceValue::List(list) => {
+                let said = list.iter().map(|text| text.trim()).filter(|text| !text.is_empty());
+                keys.push((key, said.collect::<toml_edit::Array>().into()));
+            }
         }
     }
     let named = new.secrets.iter().zip(&secrets);

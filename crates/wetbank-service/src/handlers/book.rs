@@ -6,14 +6,36 @@ use axum::{
     http::{StatusCode, header},
     response::IntoResponse,
 };
+use similar::{ChangeTag, TextDiff};
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_engine::ChangeKind;
 
-use super::{Body, Part, WHO};
-use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+use super::places::test_step;
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Body, Part, WHO},
+    state::Shared,
+};
 
 fn files(book: api::ProposedBook) -> (Vec<(String, String)>, bool) {
     (book.files.into_iter().map(|file| (file.name, file.text)).collect(), book.whole)
+}
+
+/// Two texts as one, line by line.
+fn lines(old: &str, new: &str) -> Vec<api::ChangedLine> {
+    let change = |tag| match tag {
+        ChangeTag::Equal => api::LineChange::Same,
+        ChangeTag::Insert => api::LineChange::Added,
+        ChangeTag::Delete => api::LineChange::Removed,
+    };
+    let differing = TextDiff::from_lines(old, new);
+    let lines = differing.iter_all_changes().map(|line| api::ChangedLine {
+        change: change(line.tag()),
+        text: line.value().trim_end_matches(['\n', '\r']).to_owned(),
+    });
+    lines.collect()
 }
 
 fn told(diff: wetbank_engine::BookDiff) -> api::BookDiff {
@@ -26,16 +48,28 @@ fn told(diff: wetbank_engine::BookDiff) -> api::BookDiff {
                 kind: change.kind,
                 name: change.name,
                 change: match change.change {
-                    ChangeKind::Added => "added",
-                    ChangeKind::Changed => "changed",
-                    ChangeKind::Removed => "removed",
-                }
-                .to_owned(),
+                    ChangeKind::Added => api::ChangeKind::Added,
+                    ChangeKind::Changed => api::ChangeKind::Changed,
+                    ChangeKind::Removed => api::ChangeKind::Removed,
+                },
+                lines: lines(change.old.as_deref().unwrap_or_default(), change.new.as_deref().unwrap_or_default()),
                 old: change.old,
                 new: change.new,
             })
             .collect(),
     }
+}
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new()
+        .routes(routes!(export))
+        .routes(routes!(schema))
+        .routes(routes!(check))
+        .routes(routes!(diff))
+        .routes(routes!(test))
+        .routes(routes!(apply))
+        .routes(routes!(remove))
 }
 
 /// The book in force, as one text.
@@ -84,7 +118,7 @@ pub(crate) async fn test(
     let tested = state.engine.test_book(&files, whole).await?.into_iter().map(|(place, steps)| api::TestedSection {
         place: place.to_string(),
         fine: steps.iter().all(|step| step.outcome.is_ok()),
-        steps: steps.into_iter().map(map::test_step).collect(),
+        steps: steps.into_iter().map(test_step).collect(),
     });
     Ok(Json(tested.collect()))
 }
@@ -109,4 +143,20 @@ pub(crate) async fn remove(
 ) -> Result<StatusCode, ApiError> {
     state.engine.remove_section(&kind, &name, WHO).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_that_is_twice_in_one_text_is_told_where_it_is_new() {
+        let told: Vec<String> = lines("a\nb\nc\n", "a\nb\nb\nd\n")
+            .into_iter()
+            .map(|line| format!("{} {}", line.change, line.text))
+            .collect();
+        assert_eq!(told.iter().filter(|line| *line == "added b").count(), 1, "{told:?}");
+        assert!(told.contains(&"removed c".to_owned()) && told.contains(&"added d".to_owned()), "{told:?}");
+        assert_eq!(lines("", "one\r\n")[0].text, "one");
+    }
 }

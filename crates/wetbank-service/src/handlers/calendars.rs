@@ -1,11 +1,21 @@
 //! Calendars.
 
 use axum::{Json, extract::State};
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_core::weekday_word;
 
-use super::{Body, Part, WHO};
-use crate::{auth::SignedIn, error::ApiError, router::Shared};
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Body, Part, WHO},
+    state::Shared,
+};
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new().routes(routes!(calendars)).routes(routes!(import))
+}
 
 /// Every calendar with its days off.
 #[utoipa::path(get, path = "/calendars", tag = "calendars", responses((status = 200, body = [api::Calendar])))]

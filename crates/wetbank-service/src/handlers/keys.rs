@@ -1,52 +1,31 @@
-//! Secrets and OpenPGP keys. A secret's value goes in and never comes out.
+//! OpenPGP keys.
 
 use axum::{Json, extract::State, http::StatusCode};
 use base64::{Engine as _, prelude::BASE64_STANDARD};
 use secrecy::SecretString;
 use serde::Deserialize;
 use utoipa::IntoParams;
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
+use wetbank_engine::KeyStatus;
 
-use super::{Asked, Body, Part};
-use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Asked, Body, Part},
+    shown::time,
+    state::Shared,
+};
 
-/// The names of secrets.
-#[utoipa::path(get, path = "/secrets", tag = "secrets", responses((status = 200, body = [api::SecretName])))]
-pub(crate) async fn secrets(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::SecretName>>, ApiError> {
-    let secrets = state.engine.journal().secrets().await?;
-    Ok(Json(secrets.into_iter().map(|(name, at)| api::SecretName { name, changed: map::time(at) }).collect()))
-}
-
-/// Set a secret.
-#[utoipa::path(put, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), request_body = api::SetSecret, responses((status = 204), (status = 409, body = api::Problem)))]
-pub(crate) async fn set_secret(
-    _: SignedIn,
-    State(state): State<Shared>,
-    Part(name): Part<String>,
-    Body(body): Body<api::SetSecret>,
-) -> Result<StatusCode, ApiError> {
-    if body.value.is_empty() {
-        return Err(ApiError::bad("the secret is empty; nothing was set"));
-    }
-    state.engine.set_secret(&name, &SecretString::from(body.value)).await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// Remove a secret that no place needs.
-#[utoipa::path(delete, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
-pub(crate) async fn remove_secret(
-    _: SignedIn,
-    State(state): State<Shared>,
-    Part(name): Part<String>,
-) -> Result<StatusCode, ApiError> {
-    state.engine.remove_secret(&name).await?;
-    Ok(StatusCode::NO_CONTENT)
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new().routes(routes!(keys)).routes(routes!(export_key, import_key, remove_key))
 }
 
 /// Every OpenPGP key.
 #[utoipa::path(get, path = "/keys", tag = "keys", responses((status = 200, body = [api::Key])))]
 pub(crate) async fn keys(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::Key>>, ApiError> {
-    Ok(Json(state.engine.keys().await?.into_iter().map(map::key).collect()))
+    Ok(Json(state.engine.keys().await?.into_iter().map(shown_key).collect()))
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -84,7 +63,7 @@ pub(crate) async fn import_key(
         None => body.text.into_bytes(),
     };
     let key = state.engine.import_key(&name, &export, passphrase.as_ref()).await?;
-    Ok(Json(map::key(key)))
+    Ok(Json(shown_key(key)))
 }
 
 /// Remove a key.
@@ -96,4 +75,18 @@ pub(crate) async fn remove_key(
 ) -> Result<StatusCode, ApiError> {
     state.engine.remove_key(&name).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+fn shown_key(key: KeyStatus) -> api::Key {
+    api::Key {
+        name: key.name,
+        fingerprint: key.fingerprint,
+        users: key.users,
+        has_secret: key.has_secret,
+        encrypts: key.encrypts.is_ok(),
+        signs: key.signs.is_ok(),
+        expires: key.encrypts.as_ref().ok().copied().flatten().map(time),
+        unfit: key.encrypts.err(),
+        changed: time(key.changed),
+    }
 }

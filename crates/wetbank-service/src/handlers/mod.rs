@@ -1,64 +1,15 @@
-//! Thin handlers: take apart, call one thing, map.
+//! Thin handlers: take apart, call one thing, map. Each noun has its routes, its handlers and what it shows.
 
 pub(crate) mod book;
 pub(crate) mod calendars;
-pub(crate) mod errands;
+pub(crate) mod databases;
 pub(crate) mod keys;
+pub(crate) mod notices;
 pub(crate) mod partners;
 pub(crate) mod places;
 pub(crate) mod rules;
 pub(crate) mod runs;
+pub(crate) mod secrets;
 pub(crate) mod sign_in;
+pub(crate) mod signals;
 pub(crate) mod status;
-
-use axum::{
-    extract::{FromRequest, FromRequestParts},
-    http::request::Parts,
-};
-use serde::de::DeserializeOwned;
-
-use crate::error::ApiError;
-
-/// A JSON body whose rejection is a problem like all others.
-#[derive(FromRequest)]
-#[from_request(via(axum::Json), rejection(ApiError))]
-pub(crate) struct Body<T>(pub T);
-
-/// A query whose rejection is a problem like all others.
-pub(crate) struct Asked<T>(pub T);
-
-/// Path parts whose rejection is a problem like all others.
-pub(crate) struct Part<T>(pub T);
-
-/// No name and no text has a zero byte; what has one is a mistake or an attack.
-fn without_zero(text: &str) -> Result<(), ApiError> {
-    if text.contains("%00") || text.contains('\0') {
-        return Err(ApiError::bad("the address has a zero byte (%00), which no name has"));
-    }
-    Ok(())
-}
-
-impl<S: Send + Sync, T: DeserializeOwned> FromRequestParts<S> for Asked<T> {
-    type Rejection = ApiError;
-
-    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
-        without_zero(parts.uri.query().unwrap_or_default())?;
-        Ok(Self(axum::extract::Query::from_request_parts(parts, state).await?.0))
-    }
-}
-
-impl<S: Send + Sync, T: DeserializeOwned + Send> FromRequestParts<S> for Part<T> {
-    type Rejection = ApiError;
-
-    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
-        without_zero(parts.uri.path())?;
-        Ok(Self(axum::extract::Path::from_request_parts(parts, state).await?.0))
-    }
-}
-
-/// Who changes the book, until there are users.
-pub(crate) const WHO: &str = "the local user";
-
-pub(crate) fn file(text: &str) -> Result<wetbank_core::FilePath, ApiError> {
-    wetbank_core::FilePath::parse(text).map_err(ApiError::bad)
-}

@@ -7,13 +7,25 @@ use axum::{
     response::{IntoResponse, Redirect, Response},
 };
 use serde::Deserialize;
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
+use wetbank_engine::{SignInOffer, SignInState};
+use wetbank_places::right_words;
 
-use super::{Body, Part};
-use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Body, Part},
+    state::Shared,
+};
 
 /// Where people come back to.
 pub(crate) const BACK: &str = "/signed-in";
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new().routes(routes!(offer, begin))
+}
 
 /// What a person is asked to agree to before the place can be used, and whether somebody did.
 #[utoipa::path(get, path = "/places/{name}/sign-in", tag = "places", params(("name" = String, Path)), responses((status = 200, body = api::SignInOffer), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
@@ -22,7 +34,7 @@ pub(crate) async fn offer(
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::SignInOffer>, ApiError> {
-    Ok(Json(map::sign_in_offer(state.engine.sign_in_offer(&name).await?)))
+    Ok(Json(shown_offer(state.engine.sign_in_offer(&name).await?)))
 }
 
 /// Begin to ask: answers the page on which a person signs in and agrees.
@@ -78,4 +90,16 @@ pub(crate) async fn back(State(state): State<Shared>, Query(answer): Query<Answe
         }
     };
     Redirect::to(&to).into_response()
+}
+
+fn shown_offer(offer: SignInOffer) -> api::SignInOffer {
+    let (state, why, granted) = match offer.state {
+        SignInState::Never => (api::SignInState::Never, None, None),
+        SignInState::Waiting => (api::SignInState::Waiting, None, None),
+        SignInState::Agreed(granted) => (api::SignInState::Agreed, None, granted),
+        SignInState::Failed(why) => (api::SignInState::Failed, Some(why), None),
+    };
+    let right = |right: String| api::Right { meaning: right_words(&right).map(str::to_owned), right };
+    let rights = offer.rights.into_iter().map(right).collect();
+    api::SignInOffer { server: offer.server, client: offer.client, rights, state, why, granted }
 }

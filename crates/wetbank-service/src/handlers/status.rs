@@ -7,19 +7,25 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use jiff::Timestamp;
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_core::{ItemState, Position};
 use wetbank_engine::{Arrangement, Engine, Moving};
 
-use super::Body;
 use crate::{
     auth::{COOKIE, SignedIn},
     console, day,
     error::ApiError,
-    map,
-    router::Shared,
+    extract::Body,
+    shown,
+    state::Shared,
     way::{self, At},
 };
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new().routes(routes!(sign_in, sign_out)).routes(routes!(status))
+}
 
 /// Trade the token for a session cookie.
 #[utoipa::path(post, path = "/session", tag = "sign-in", request_body = api::SignIn, responses((status = 204), (status = 401, body = api::Problem)))]
@@ -52,7 +58,7 @@ async fn moved(engine: &Engine, arrangement: &Arrangement, moving: Moving) -> Re
     let Some(work) = journal.work(moving.item).await? else { return Ok(None) };
     let attempts = journal.attempts(moving.item).await?;
     let rule = (moving.rule.as_str(), work.version);
-    let branch = map::branch(arrangement, rule, i64::try_from(moving.branch).ok());
+    let branch = shown::branch(arrangement, rule, i64::try_from(moving.branch).ok());
     let position = Position::from_code(Some(moving.branch), moving.step);
     let at = At { kind: work.kind, state: ItemState::Working, position };
     let to = branch.and_then(way::target);
@@ -60,7 +66,7 @@ async fn moved(engine: &Engine, arrangement: &Arrangement, moving: Moving) -> Re
         run: moving.run,
         item: moving.item,
         rule: moving.rule.to_string(),
-        title: map::title(arrangement, moving.rule.as_str()),
+        title: shown::title(arrangement, moving.rule.as_str()),
         file: moving.file.path.to_string(),
         branch: moving.branch,
         step: moving.step,
@@ -69,7 +75,7 @@ async fn moved(engine: &Engine, arrangement: &Arrangement, moving: Moving) -> Re
         to: to.unwrap_or_else(|| moving.file.place.to_string()),
         done: moving.bytes(),
         total: moving.total,
-        since: map::time(moving.since),
+        since: shown::time(moving.since),
     }))
 }
 
@@ -87,7 +93,7 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
     }
     Ok(Json(api::Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
-        started: map::time(engine.started()),
+        started: shown::time(engine.started()),
         queued: count("queued"),
         working: count("working"),
         waiting: count("waiting"),
@@ -101,12 +107,12 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
             .next_firings(FIRINGS)
             .into_iter()
             .map(|firing| api::Firing {
-                title: map::title(&arrangement, firing.rule.as_str()),
+                title: shown::title(&arrangement, firing.rule.as_str()),
                 rule: firing.rule.to_string(),
-                at: map::time(firing.at),
+                at: shown::time(firing.at),
             })
             .collect(),
-        warnings: engine.troubles().into_iter().chain(engine.warnings(now).await?).map(map::warning).collect(),
+        warnings: engine.troubles().into_iter().chain(engine.warnings(now).await?).map(shown::warning).collect(),
         today: day::traffic(engine.journal(), now).await?,
     }))
 }

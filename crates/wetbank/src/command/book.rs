@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 use clap::Subcommand;
-use wetbank_client::{BookDiff, BookFile, Client, ProposedBook, TestedSection};
+use wetbank_client::{BookDiff, BookFile, Client, LineChange, ProposedBook, TestedSection};
 
 use super::{WrongRequest, place::show_steps};
 use crate::{
@@ -126,13 +126,12 @@ fn show(diff: &BookDiff) {
     for change in &diff.changes {
         line("");
         line(format!("[{}.{}]", change.kind, change.name));
-        let (old, new) = (change.old.as_deref().unwrap_or(""), change.new.as_deref().unwrap_or(""));
-        let kept = |line: &&str, other: &str| other.lines().any(|o| o == *line);
-        for gone in old.lines().filter(|l| !kept(l, new)) {
-            line(format!("- {gone}"));
-        }
-        for come in new.lines().filter(|l| !kept(l, old)) {
-            line(format!("+ {come}"));
+        for changed in &change.lines {
+            match changed.change {
+                LineChange::Removed => line(format!("- {}", changed.text)),
+                LineChange::Added => line(format!("+ {}", changed.text)),
+                LineChange::Same => {}
+            }
         }
     }
 }

@@ -26,7 +26,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                 let rows = notices.iter().map(|one| {
                     let state = match (&one.due, one.tries) {
                         (Some(due), 1..) => format!("waiting, next {}", when(due)),
-                        _ => one.state.clone(),
+                        _ => one.state.to_string(),
                     };
                     let why = one.why.clone().unwrap_or_default();
                     vec![

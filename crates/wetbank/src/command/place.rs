@@ -1,6 +1,8 @@
 use anyhow::Result;
 use clap::{Args, Subcommand};
-use wetbank_client::{Begun, ByHand, Client, Listing, Place, TestPlace, TestStep, TestedPlace, segment};
+use wetbank_client::{
+    Begun, ByHand, Client, EntryKind, IfExists, Listing, Place, TestPlace, TestStep, TestedPlace, segment,
+};
 
 use super::{WrongRequest, place_keys::PlaceKeys, sign_in};
 use crate::{
@@ -68,7 +70,7 @@ pub(crate) struct Hand {
     to: String,
     /// What to do when a name is taken: refuse (hold the file), replace, keep-both or skip-same
     #[arg(long, default_value = "refuse")]
-    exists: String,
+    exists: IfExists,
 }
 
 async fn by_hand(hand: Hand, moves: bool, client: &Client, output: Output) -> Result<End> {
@@ -82,7 +84,7 @@ async fn by_hand(hand: Hand, moves: bool, client: &Client, output: Output) -> Re
             names: vec![name.to_owned()],
             to: hand.to.clone(),
             r#move: moves,
-            exists: Some(hand.exists.clone()),
+            exists: Some(hand.exists),
         };
         let begun: Begun = client.post("/by-hand", &asked).await?;
         output.show(&begun, |begun| {
@@ -152,7 +154,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                 let rows = places.iter().map(|p| {
                     vec![
                         p.name.clone(),
-                        p.state.clone(),
+                        p.state.to_string(),
                         p.kind.clone(),
                         p.address.clone(),
                         when_ever(p.at.as_ref()),
@@ -198,7 +200,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             }
             output.show(&listing, |listing| {
                 let rows = listing.entries.iter().map(|e| {
-                    let size = if e.kind == "file" { size(e.size) } else { e.kind.clone() };
+                    let size = if e.kind == EntryKind::File { size(e.size) } else { e.kind.to_string() };
                     vec![e.name.clone(), size, when_ever(e.modified.as_ref()), e.who.clone().unwrap_or_default()]
                 });
                 table(&["name", "size", "modified", "who"], rows.collect());

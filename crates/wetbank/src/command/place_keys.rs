@@ -28,6 +28,8 @@ pub(crate) struct PlaceKeys {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Said {
     Text,
+    /// Several texts, each said by itself.
+    List,
     Number,
     /// Yes or no; one that is yes unless it is said is said with `no-` before it.
     Flag(bool),
@@ -65,6 +67,7 @@ fn said(schema: &Value, key: &Value) -> Said {
         |word: &str| inner["type"] == word || inner["type"].as_array().is_some_and(|all| all.contains(&word.into()));
     match () {
         () if is("string") => Said::Text,
+        () if is("array") && inner["items"]["type"] == "string" => Said::List,
         () if is("integer") => Said::Number,
         () if is("boolean") => Said::Flag(key["default"] == true),
         () => Said::Elsewhere,
@@ -121,6 +124,9 @@ impl clap::Args for PlaceKeys {
             let arg = Arg::new(key.word).long(key.word).value_name(name).help(key.help.clone());
             match key.said {
                 Said::Text => command.arg(arg),
+                Said::List => {
+                    command.arg(arg.action(ArgAction::Append).help(format!("{}. May be given again", key.help)))
+                }
                 Said::Number => command.arg(arg.value_parser(clap::value_parser!(i64))),
                 Said::Flag(false) => command.arg(arg.action(ArgAction::SetTrue)),
                 Said::Flag(true) => {
@@ -174,6 +180,10 @@ impl FromArgMatches for PlaceKeys {
         for key in keys() {
             let value = match key.said {
                 Said::Text => text(key.word).map(KeyValue::Text),
+                Said::List => {
+                    let said = matches.get_many::<String>(key.word);
+                    said.map(|list| KeyValue::List(list.cloned().collect()))
+                }
                 Said::Number => matches.get_one::<i64>(key.word).copied().map(KeyValue::Number),
                 Said::Flag(usual) => matches.get_flag(key.word).then_some(KeyValue::Flag(!usual)),
                 Said::Secret => {

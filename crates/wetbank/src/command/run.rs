@@ -4,9 +4,8 @@ use anyhow::Result;
 use clap::Subcommand;
 use futures_util::StreamExt;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use wetbank_client::{Affected, Client, Item, Retry, Run, RunPage, Status, StoppedRun};
+use wetbank_client::{Affected, Client, Item, Retry, Run, RunPage, RunState, Status, StoppedRun};
 
-use super::WrongRequest;
 use crate::{
     End,
     output::{Output, line, size, table, when, when_ever},
@@ -24,7 +23,7 @@ pub(crate) enum Verb {
         rule: Option<String>,
         /// Only runs in this state: running, done, skipped or held
         #[arg(long)]
-        state: Option<String>,
+        state: Option<RunState>,
         /// Only runs older than this one
         #[arg(long, value_name = "RUN")]
         before: Option<i64>,
@@ -60,21 +59,16 @@ pub(crate) enum Verb {
 pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<End> {
     match verb {
         Verb::List { rule, state, before, limit } => {
-            if let Some(state) = state.as_deref().filter(|s| !["running", "done", "skipped", "held"].contains(s)) {
-                return Err(
-                    WrongRequest(format!("there is no state \"{state}\"; use running, done, skipped or held")).into()
-                );
-            }
             let mut query = vec![("limit", limit.to_string())];
             query.extend(rule.map(|rule| ("rule", rule)));
-            query.extend(state.map(|state| ("state", state)));
+            query.extend(state.map(|state| ("state", state.to_string())));
             query.extend(before.map(|before| ("before", before.to_string())));
             let page: RunPage = client.get("/runs", &query).await?;
             output.show(&page, |page| {
                 let rows = page.runs.iter().map(|r| {
                     vec![
                         r.id.to_string(),
-                        r.state.clone(),
+                        r.state.to_string(),
                         when(&r.started),
                         r.title.clone(),
                         r.file.clone(),
@@ -151,7 +145,7 @@ pub(crate) fn show_item(item: &Item) {
             a.kind.clone(),
             a.number.to_string(),
             when(&a.began),
-            a.outcome.clone(),
+            a.outcome.to_string(),
             a.size.map(size).unwrap_or_default(),
             a.target.clone().unwrap_or_default(),
             a.sha256.clone().unwrap_or_default(),
@@ -172,9 +166,9 @@ pub(crate) async fn follow(client: &Client, id: i64, output: Output) -> Result<E
     let style = ProgressStyle::with_template("{msg} {bar:30} {bytes}/{total_bytes} {bytes_per_sec}")?;
     loop {
         let run: Run = client.get(&format!("/runs/{id}"), &[]).await?;
-        if run.state != "running" {
+        if run.state != RunState::Running {
             bars.clear()?;
-            let held = run.state == "held";
+            let held = run.state == RunState::Held;
             output.show(&run, show)?;
             return Ok(if held { End::Failed } else { End::Done });
         }

@@ -48,7 +48,7 @@ fn done(hop: &Attempt) -> String {
     let what = match (&hop.target, hop.removed) {
         (Some(target), true) => format!("removed {target}"),
         (Some(target), false) => format!("{} → {target}", hop.outcome),
-        (None, _) => hop.outcome.clone(),
+        (None, _) => hop.outcome.to_string(),
     };
     let sum = hop.sha256.as_ref().map(|s| format!("  sha-256 {s}")).unwrap_or_default();
     format!("{} {} {what}{sum}", when(&hop.began), hop.kind)

@@ -1,17 +1,35 @@
 //! Rules.
 
+mod map;
+
 use axum::{Json, extract::State, http::StatusCode};
 use jiff::Timestamp;
 use serde::Deserialize;
 use utoipa::IntoParams;
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_core::Name;
 
-use super::{Asked, Body, Part, file};
-use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Asked, Body, Part, file},
+    shown,
+    state::Shared,
+};
 
 /// So many firings to come are told.
 const FIRINGS: usize = 10;
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new()
+        .routes(routes!(rules))
+        .routes(routes!(rule))
+        .routes(routes!(switch))
+        .routes(routes!(run_now))
+        .routes(routes!(explain))
+}
 
 /// Every rule, in the order they are asked.
 #[utoipa::path(get, path = "/rules", tag = "rules", responses((status = 200, body = [api::RuleSummary])))]
@@ -42,18 +60,18 @@ pub(crate) async fn rule(
     Ok(Json(api::Rule {
         summary: map::rule_summary(journal, &live, now).await?,
         text: live.text.to_string(),
-        changed: map::time(live.changed),
+        changed: shown::time(live.changed),
         starts: wetbank_core::starts_words(&live.rule),
         names: map::names(&live.rule),
         settle: map::settle_words(&live.rule),
         below: live.rule.starts.arrival.as_ref().is_some_and(|arrival| arrival.files.deep),
-        firings: state.engine.firings(&live.rule.name, FIRINGS).into_iter().map(map::time).collect(),
+        firings: state.engine.firings(&live.rule.name, FIRINGS).into_iter().map(shown::time).collect(),
         signal,
-        troubles: state.engine.troubles_of(&live.rule).into_iter().map(map::warning).collect(),
+        troubles: state.engine.troubles_of(&live.rule).into_iter().map(shown::warning).collect(),
         branches: map::branches(journal, &live.rule, now).await?,
         versions: versions
             .into_iter()
-            .map(|v| api::Version { version: v.version, at: map::time(v.at), who: v.who, text: v.text })
+            .map(|v| api::Version { version: v.version, at: shown::time(v.at), who: v.who, text: v.text })
             .collect(),
     }))
 }

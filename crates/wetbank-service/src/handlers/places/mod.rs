@@ -1,22 +1,42 @@
 //! Places.
 
+mod map;
+
 use axum::{Json, extract::State, http::StatusCode};
 use jiff::{Timestamp, ToSpan};
 use secrecy::SecretString;
 use serde::Deserialize;
 use utoipa::IntoParams;
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::{HandDelivery, RelPath};
+use wetbank_core::{HandDelivery, IfExists, RelPath};
 use wetbank_engine::{NewAgreement, NewPlaceKeys, NewPlaceValue};
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
-use super::{Asked, Body, Part, WHO, file};
-use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+pub(super) use map::{state_of, test_step};
+
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Asked, Body, Part, WHO, file},
+    state::Shared,
+};
 
 /// Entries of a page.
 const PAGE: usize = 500;
 /// Entries of a page at most.
 const LONGEST_PAGE: usize = 2000;
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new()
+        .routes(routes!(places, add))
+        .routes(routes!(try_new))
+        .routes(routes!(test))
+        .routes(routes!(day))
+        .routes(routes!(browse))
+        .routes(routes!(by_hand))
+}
 
 /// Every place and how it is doing.
 #[utoipa::path(get, path = "/places", tag = "places", responses((status = 200, body = [api::Place])))]
@@ -29,6 +49,7 @@ fn keys_of(new: api::NewPlace) -> NewPlaceKeys {
         api::KeyValue::Flag(flag) => NewPlaceValue::Flag(flag),
         api::KeyValue::Number(number) => NewPlaceValue::Number(number),
         api::KeyValue::Text(text) => NewPlaceValue::Text(text),
+        api::KeyValue::List(list) => NewPlaceValue::List(list),
     };
     let agreement =
         |new: api::NewAgreement| NewAgreement { server: new.server, client: new.client, rights: new.rights };
@@ -111,7 +132,7 @@ pub(crate) async fn day(
     }
     let now = Timestamp::now();
     let from = now.checked_sub(24.hours()).unwrap_or(now);
-    Ok(Json(map::place_day(state.engine.journal().place_states(&name, from).await?, from, now)))
+    Ok(Json(map::place_day(state.engine.journal().place_states(&name, from).await?, from, now)?))
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -149,7 +170,8 @@ pub(crate) async fn browse(
     };
     place.tell_owners(&mut page.entries).await;
     let mut entries: Vec<_> = page.entries.into_iter().map(|entry| map::entry(&name, entry)).collect();
-    entries.sort_by(|a, b| (a.kind != "folder", &a.name).cmp(&(b.kind != "folder", &b.name)));
+    let order = |entry: &api::Entry| (entry.kind != api::EntryKind::Folder, entry.name.clone());
+    entries.sort_by_cached_key(order);
     Ok(Json(api::Listing { folder: folder.to_string(), entries, next: page.next }))
 }
 
@@ -161,9 +183,12 @@ pub(crate) async fn by_hand(
     Body(body): Body<api::ByHand>,
 ) -> Result<Json<api::Begun>, ApiError> {
     let (from, to) = (file(&body.from)?, file(&body.to)?);
-    let exists = body.exists.unwrap_or_else(|| "refuse".to_owned());
-    let exists = serde_json::from_value(exists.into())
-        .map_err(|_| ApiError::bad("exists is refuse, replace, keep-both or skip-same"))?;
+    let exists = match body.exists.unwrap_or(api::IfExists::Refuse) {
+        api::IfExists::Refuse => IfExists::Refuse,
+        api::IfExists::Replace => IfExists::Replace,
+        api::IfExists::KeepBoth => IfExists::KeepBoth,
+        api::IfExists::SkipSame => IfExists::SkipSame,
+    };
     let below = |name: &String| RelPath::parse(name).map(|name| from.path.join(&name));
     let picked: Result<Vec<_>, _> = body.names.iter().map(below).collect();
     let picked = picked.map_err(|e| ApiError::bad(e.to_string()))?;

@@ -1,17 +1,25 @@
 //! Runs, items, holds, traces.
 
+mod map;
+
 use std::collections::HashMap;
 
 use axum::{Json, extract::State, http::StatusCode};
 use serde::Deserialize;
 use utoipa::IntoParams;
+use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_core::{ItemKind, ItemState};
 use wetbank_engine::Arrangement;
 use wetbank_journal::{HoldRecord, Journal, RunFilter, TraceRecord};
 
-use super::{Asked, Body, Part};
-use crate::{auth::SignedIn, error::ApiError, map, router::Shared};
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Asked, Body, Part},
+    shown,
+    state::Shared,
+};
 
 /// Items shown with a run.
 const ITEMS: u32 = 200;
@@ -21,13 +29,26 @@ const MADE: u32 = 10;
 /// A parcel of parcels is followed so far.
 const DEEPEST: u32 = 3;
 
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new()
+        .routes(routes!(runs))
+        .routes(routes!(run))
+        .routes(routes!(stop))
+        .routes(routes!(retry))
+        .routes(routes!(holds))
+        .routes(routes!(release))
+        .routes(routes!(dismiss))
+        .routes(routes!(trace))
+}
+
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct RunsQuery {
     /// Only runs of this rule.
     rule: Option<String>,
-    /// Only runs in this state: running, done, skipped or held.
-    state: Option<String>,
+    /// Only runs in this state.
+    state: Option<api::RunState>,
     /// Only runs older than this one.
     before: Option<i64>,
     /// At most so many, 50 by default, 500 at most.
@@ -42,11 +63,12 @@ pub(crate) async fn runs(
     Asked(query): Asked<RunsQuery>,
 ) -> Result<Json<api::RunPage>, ApiError> {
     let limit = query.limit.unwrap_or(PAGE).clamp(1, 500);
-    let filter = RunFilter { rule: query.rule, state: query.state, before: query.before, limit };
+    let state_asked = query.state.map(|state| state.as_str().to_owned());
+    let filter = RunFilter { rule: query.rule, state: state_asked, before: query.before, limit };
     let arrangement = state.engine.arrangement();
     let runs = state.engine.journal().runs(&filter).await?;
     let next = (runs.len() == limit as usize).then(|| runs.last().map(|run| run.id)).flatten();
-    let runs = runs.into_iter().map(|run| map::run_summary(&arrangement, run)).collect();
+    let runs = runs.into_iter().map(|run| map::run_summary(&arrangement, run)).collect::<Result<_, _>>()?;
     Ok(Json(api::RunPage { runs, next }))
 }
 
@@ -72,17 +94,17 @@ pub(crate) async fn run(
             _ => None,
         };
         let hold = hold.map(|hold: HoldRecord| map::hold(&arrangement, hold));
-        items.push(map::item(&arrangement, (&run.rule, run.version), item, attempts, hold));
+        items.push(map::item(&arrangement, (&run.rule, run.version), item, attempts, hold)?);
     }
     Ok(Json(api::Run {
         id: run.id,
-        title: map::title(&arrangement, &run.rule),
+        title: shown::title(&arrangement, &run.rule),
         rule: run.rule,
         version: run.version,
-        cause: run.cause,
-        started: map::time(run.started),
-        ended: run.ended.map(map::time),
-        state: run.state,
+        cause: shown::known(api::Cause::parse, &run.cause)?,
+        started: shown::time(run.started),
+        ended: run.ended.map(shown::time),
+        state: shown::known(api::RunState::parse, &run.state)?,
         why: run.why,
         about: map::about(run.about.as_deref()),
         items,
@@ -197,7 +219,7 @@ async fn traced(
     one: TraceRecord,
     deeper: u32,
 ) -> Result<api::Traced, ApiError> {
-    let hops: Vec<_> = journal.attempts(one.item).await?.into_iter().map(map::attempt).collect();
+    let hops: Vec<_> = journal.attempts(one.item).await?.into_iter().map(map::attempt).collect::<Result<_, _>>()?;
     // What was made of many files is called as its first step named it.
     let is_unnamed = one.kind == ItemKind::Made;
     let named = hops.iter().find_map(|hop| hop.target.clone()).filter(|_| is_unnamed);
@@ -213,14 +235,14 @@ async fn traced(
     Ok(api::Traced {
         item: one.item,
         run: one.run,
-        title: map::title(arrangement, &one.rule),
+        title: shown::title(arrangement, &one.rule),
         rule: one.rule,
         file: named.unwrap_or_else(|| one.file.to_string()),
         size,
-        state: one.state.as_str().to_owned(),
+        state: shown::item_state(one.state),
         why: one.why,
-        taken: map::time(one.taken),
-        ended: one.ended.map(map::time),
+        taken: shown::time(one.taken),
+        ended: one.ended.map(shown::time),
         hops,
         made,
         more,

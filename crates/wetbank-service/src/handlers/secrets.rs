@@ -1,0 +1,52 @@
+//! Secrets. A value goes in and never comes out.
+
+use axum::{Json, extract::State, http::StatusCode};
+use secrecy::SecretString;
+use utoipa_axum::{router::OpenApiRouter, routes};
+use wetbank_client as api;
+
+use crate::{
+    auth::SignedIn,
+    error::ApiError,
+    extract::{Body, Part},
+    shown,
+    state::Shared,
+};
+
+/// Its routes.
+pub(crate) fn routes() -> OpenApiRouter<Shared> {
+    OpenApiRouter::new().routes(routes!(secrets)).routes(routes!(set_secret, remove_secret))
+}
+
+/// The names of secrets.
+#[utoipa::path(get, path = "/secrets", tag = "secrets", responses((status = 200, body = [api::SecretName])))]
+pub(crate) async fn secrets(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::SecretName>>, ApiError> {
+    let secrets = state.engine.journal().secrets().await?;
+    Ok(Json(secrets.into_iter().map(|(name, at)| api::SecretName { name, changed: shown::time(at) }).collect()))
+}
+
+/// Set a secret.
+#[utoipa::path(put, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), request_body = api::SetSecret, responses((status = 204), (status = 409, body = api::Problem)))]
+pub(crate) async fn set_secret(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+    Body(body): Body<api::SetSecret>,
+) -> Result<StatusCode, ApiError> {
+    if body.value.is_empty() {
+        return Err(ApiError::bad("the secret is empty; nothing was set"));
+    }
+    state.engine.set_secret(&name, &SecretString::from(body.value)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Remove a secret that no place needs.
+#[utoipa::path(delete, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
+pub(crate) async fn remove_secret(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+) -> Result<StatusCode, ApiError> {
+    state.engine.remove_secret(&name).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
