@@ -47,7 +47,7 @@ pub use partner::{Delivery, Expiry, Partner, Person, QuietHours, warned};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
     AgreedSpec, BucketAddressing, BucketSpec, FolderSpec, FtpSecurity, FtpSpec, MailSecurity, MailServer, MailboxSpec,
-    PlaceKind, PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebdavSpec, place_keys,
+    PlaceKind, PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebSpec, WebdavSpec, place_keys,
 };
 pub use retry::RetryPolicy;
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};

@@ -20,6 +20,7 @@ mod pieces;
 mod place;
 mod pool;
 mod probe;
+mod published;
 mod sending;
 mod sftp;
 mod share;
@@ -42,6 +43,7 @@ pub use place::{
     Staged, fingerprint_of,
 };
 pub use probe::{ProbeStep, probe, probe_server};
+pub use published::Published;
 pub use sftp::{HostKey, Sftp, SftpCredentials};
 pub use share::Share;
 pub use webdav::Webdav;

@@ -10,7 +10,7 @@ use toml::{
     de::{DeValue, Error, ValueDeserializer},
 };
 
-use super::{AgreedSpec, BucketSpec, FolderSpec, FtpSpec, Kind, MailboxSpec, SftpSpec, ShareSpec, WebdavSpec};
+use super::{AgreedSpec, BucketSpec, FolderSpec, FtpSpec, Kind, MailboxSpec, SftpSpec, ShareSpec, WebSpec, WebdavSpec};
 use crate::{SecretName, shape::Checked};
 
 /// Hands every kind of place, with its type and its word in the book, to a macro. The order is that of the reference.
@@ -25,6 +25,7 @@ macro_rules! with_place_kinds {
             Webdav WebdavSpec "webdav";
             Bucket BucketSpec "bucket";
             Mailbox MailboxSpec "mailbox";
+            Web WebSpec "web";
         }
     };
 }

@@ -11,6 +11,7 @@ mod list;
 mod mailbox;
 mod sftp;
 mod share;
+mod web;
 mod webdav;
 
 pub use agreement::AgreedSpec;
@@ -24,4 +25,5 @@ pub(crate) use list::{PlaceShape, place_keys_of, place_schema};
 pub use mailbox::{MailSecurity, MailServer, MailboxSpec};
 pub use sftp::{SftpSignIn, SftpSpec};
 pub use share::ShareSpec;
+pub use web::WebSpec;
 pub use webdav::{WebSignIn, WebdavSpec};

@@ -8,8 +8,9 @@ use serde_json::{Map, Value};
 use toml::Spanned;
 
 use super::{
-    Call, CheckManifest, Compress, Continue, Copy, Decrypt, Delete, Deliver, Encrypt, Expand, Extract, Fetch, Hold,
-    Kind, Load, Mail, MakeFolder, Manifest, Move, Note, Pack, Program, Rename, Sign, Target, Unpack, Verify,
+    Call, CheckManifest, Compress, Continue, ConvertText, Copy, Decrypt, Delete, Deliver, Encrypt, Expand, Extract,
+    Fetch, Hold, Kind, Load, Mail, MakeFolder, Manifest, Move, Note, Pack, Program, Rename, Sign, Target, Unpack,
+    Verify,
 };
 use crate::{
     ChainEvent, Name, PlaceName, Template,
@@ -28,6 +29,7 @@ macro_rules! with_step_kinds {
             Verify "verify";
             Compress "compress";
             Expand "expand";
+            ConvertText "convert-text";
             Pack "pack";
             Unpack "unpack";
             Manifest "manifest";

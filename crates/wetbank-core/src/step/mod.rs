@@ -4,6 +4,7 @@
 mod call;
 mod check_manifest;
 mod compress;
+mod convert_text;
 mod copy;
 mod decrypt;
 mod delete;
@@ -34,6 +35,7 @@ mod verify;
 pub use call::{Call, CallBody};
 pub use check_manifest::CheckManifest;
 pub use compress::{Compress, Compression};
+pub use convert_text::{ConvertText, LineEnds};
 pub use copy::Copy;
 pub use decrypt::Decrypt;
 pub use delete::Delete;

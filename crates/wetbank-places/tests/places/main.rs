@@ -14,6 +14,7 @@ mod lying;
 mod lying_ftp;
 mod mailbox;
 mod outage;
+mod published;
 mod quota;
 mod secure;
 mod share;

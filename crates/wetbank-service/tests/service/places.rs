@@ -30,6 +30,7 @@ async fn a_place_is_tried_added_and_tested_and_a_wrong_one_changes_nothing() {
         (new_place("x", "folder", &json!({})), "needs the key \"root\""),
         (new_place("x", "folder", &json!({ "root": "srv" })), "must be an absolute folder"),
         (new_place("x", "folder", &json!({ "root": "/srv", "host": "h" })), "has no key \"host\""),
+        (new_place("x", "web", &json!({ "url": "tides.example", "files": [] })), "needs files"),
     ] {
         let told = problem(office.post("/places", wrong).await, StatusCode::UNPROCESSABLE_ENTITY, "book");
         assert!(told.contains(words), "{told}");

@@ -33,6 +33,7 @@ mod odd_servers;
 mod packing;
 mod partners;
 #[cfg(target_arch = "x86_64")]
+mod published;
 mod refusals;
 mod server;
 mod signals;

@@ -3,6 +3,7 @@
 mod call;
 mod check_manifest;
 mod compress;
+mod convert_text;
 mod copy;
 mod decrypt;
 mod delete;
