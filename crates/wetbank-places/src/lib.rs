@@ -9,6 +9,7 @@ mod blocking;
 mod bounded;
 mod bucket;
 mod error;
+mod exclusive;
 mod folder;
 mod ftp;
 mod identity;

@@ -63,6 +63,23 @@ pub struct Capabilities {
     pub stages: bool,
 }
 
+impl Capabilities {
+    /// What every place can do and no more; a kind says what it can do besides.
+    pub(crate) const LEAST: Self = Self {
+        replaces_atomically: false,
+        refuses_atomically: false,
+        resumes: false,
+        cuts_when_resuming: false,
+        fine_times: false,
+        reports_changes: false,
+        tells_links: false,
+        names: Names::Bytes,
+        folders_are_made: true,
+        rename_keeps_state: true,
+        stages: true,
+    };
+}
+
 /// Which names are possible in a place, besides what is possible nowhere.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Names {

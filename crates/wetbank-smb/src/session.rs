@@ -3,7 +3,6 @@
 pub(crate) mod opening;
 
 use std::{
-    collections::HashMap,
     sync::{
         Arc,
         atomic::{AtomicU64, AtomicUsize, Ordering},
@@ -12,13 +11,12 @@ use std::{
 };
 
 use bytes::{Bytes, BytesMut};
-use parking_lot::{Mutex, MutexGuard};
 use tokio::{
     io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, BufReader},
-    sync::{OwnedSemaphorePermit, Semaphore, mpsc, oneshot},
+    sync::{OwnedSemaphorePermit, Semaphore, mpsc},
     time::Instant,
 };
-use tokio_util::sync::CancellationToken;
+use wetbank_requests::{Reason, Table};
 
 use crate::{
     Error, LONGEST, Malformed, Status,
@@ -29,9 +27,6 @@ use crate::{
 use opening::Opened;
 pub use opening::{Account, Protection, Secured};
 
-/// However lively the rest of the connection, no single request waits longer than this many
-/// times the allowed silence.
-const PATIENCE: u32 = 10;
 /// Small requests that wait together go out together, up to so many bytes.
 const TOGETHER: usize = 60_000;
 
@@ -45,7 +40,9 @@ pub(crate) struct Session {
 
 #[derive(Debug)]
 struct Shared {
-    waiting: Mutex<Waiting>,
+    requests: Table<u64, Answer, Error>,
+    /// The number of the next request.
+    next_id: AtomicU64,
     outgoing: mpsc::UnboundedSender<Bytes>,
     /// What the server still takes; each request costs some, each answer grants some.
     credits: Arc<Semaphore>,
@@ -54,60 +51,35 @@ struct Shared {
     id: u64,
     is_sealed: bool,
     has_credits: bool,
-    began: Instant,
-    /// Milliseconds after `began` at which the server last said anything.
-    heard: AtomicU64,
-    gone: CancellationToken,
 }
 
-#[derive(Debug)]
-struct Waiting {
-    answers: HashMap<u64, oneshot::Sender<Answer>>,
-    /// The number of the next request.
-    next_id: u64,
-    /// Why the connection ended.
-    reason: Option<Error>,
+impl Reason for Error {
+    fn closed() -> Self {
+        Self::Lost("it was closed".to_owned())
+    }
+
+    fn silent(time: Duration) -> Self {
+        Self::TimedOut(time)
+    }
 }
 
 impl Shared {
-    fn lock(&self) -> MutexGuard<'_, Waiting> {
-        self.waiting.lock()
+    /// The number of a request that was paid for: it counts as many as it cost.
+    fn number(&self, request: &Request) -> u64 {
+        self.next_id.fetch_add(u64::from(request.cost), Ordering::Relaxed)
     }
 
-    /// Ends the connection: everybody who waits is told.
-    fn end(&self, reason: Error) {
-        self.lock().reason.get_or_insert(reason);
-        // Before anybody hears of it: who does must not find the connection open.
-        self.gone.cancel();
-        self.lock().answers.clear();
-    }
-
-    fn reason(&self) -> Error {
-        self.lock().reason.clone().unwrap_or_else(|| Error::Lost("it was closed".to_owned()))
-    }
-
-    fn last_heard(&self) -> Instant {
-        self.began + Duration::from_millis(self.heard.load(Ordering::Relaxed))
-    }
-
-    /// Sends a request that was paid for; whoever wants the answer gives where it goes.
-    fn send(&self, request: Request, tree: u32, answer: Option<oneshot::Sender<Answer>>) -> Result<(), Error> {
-        let cost = u64::from(request.cost);
-        let id = {
-            let mut waiting = self.lock();
-            if let Some(reason) = &waiting.reason {
-                return Err(reason.clone());
-            }
-            let id = waiting.next_id;
-            waiting.next_id += cost;
-            if let Some(answer) = answer {
-                waiting.answers.insert(id, answer);
-            }
-            id
-        };
+    fn send(&self, id: u64, request: Request, tree: u32) -> Result<(), Error> {
         let message = request.finish(id, tree, self.id, !self.is_sealed, self.has_credits);
         let sent = self.outgoing.send(protected(message, &self.keys, self.is_sealed, self.id));
-        sent.map_err(|_| self.reason())
+        sent.map_err(|_| self.requests.reason())
+    }
+
+    /// Sends one whose answer nobody waits for.
+    fn send_blindly(&self, request: Request, tree: u32) {
+        if !self.requests.is_closed() {
+            let _ = self.send(self.number(&request), request, tree);
+        }
     }
 
     /// An answer that is truly the server's.
@@ -151,7 +123,7 @@ fn framed(mut message: Vec<u8>, begin: usize) -> Bytes {
 
 impl Drop for Session {
     fn drop(&mut self) {
-        self.shared.end(Error::Lost("it was closed".to_owned()));
+        self.shared.requests.end(Error::closed());
     }
 }
 
@@ -161,7 +133,8 @@ impl Session {
         let Opened { stream, negotiated, keys, session, is_sealed, next_id, credits } = opened;
         let (outgoing, frames) = mpsc::unbounded_channel();
         let shared = Arc::new(Shared {
-            waiting: Mutex::new(Waiting { answers: HashMap::new(), next_id, reason: None }),
+            requests: Table::default(),
+            next_id: AtomicU64::new(next_id),
             outgoing,
             credits: Arc::new(Semaphore::new(credits)),
             in_flight: AtomicUsize::new(0),
@@ -169,9 +142,6 @@ impl Session {
             id: session,
             is_sealed,
             has_credits: negotiated.has_credits,
-            began: Instant::now(),
-            heard: AtomicU64::new(0),
-            gone: CancellationToken::new(),
         });
         let (incoming, outgoing) = tokio::io::split(stream);
         tokio::spawn(write_all(shared.clone(), outgoing, frames));
@@ -180,7 +150,7 @@ impl Session {
     }
 
     pub fn is_closed(&self) -> bool {
-        self.shared.gone.is_cancelled()
+        self.shared.requests.is_closed()
     }
 
     pub fn in_flight(&self) -> usize {
@@ -199,31 +169,12 @@ impl Session {
     }
 
     async fn pay(&self, cost: u16) -> Result<OwnedSemaphorePermit, Error> {
-        let shared = &self.shared;
+        let requests = &self.shared.requests;
         tokio::select! {
-            paid = shared.credits.clone().acquire_many_owned(cost.into()) => paid.map_err(|_| shared.reason()),
-            () = shared.gone.cancelled() => Err(shared.reason()),
+            paid = self.shared.credits.clone().acquire_many_owned(cost.into()) => paid.map_err(|_| requests.reason()),
+            () = requests.gone() => Err(requests.reason()),
             // Without credits nothing can be asked, and without an answer none are granted.
-            () = self.silent_since(Instant::now()) => Err(self.give_up()),
-        }
-    }
-
-    fn give_up(&self) -> Error {
-        let error = Error::TimedOut(self.silence);
-        self.shared.end(error.clone());
-        error
-    }
-
-    /// Returns when the server was silent for too long since then.
-    async fn silent_since(&self, since: Instant) {
-        let last = since + self.silence * PATIENCE;
-        loop {
-            // Silence counts from the last sign of life, so that a slow line is no dead line.
-            let deadline = (since.max(self.shared.last_heard()) + self.silence).min(last);
-            if deadline <= Instant::now() {
-                return;
-            }
-            tokio::time::sleep_until(deadline).await;
+            () = requests.silent_since(Instant::now(), self.silence) => Err(requests.give_up(self.silence)),
         }
     }
 
@@ -232,30 +183,21 @@ impl Session {
     pub async fn ask(&self, request: Request, tree: u32) -> Result<Answer, Error> {
         let shared = &self.shared;
         let command = request.command;
-        let paid = self.pay(request.cost).await?;
-        let (answer, answered) = oneshot::channel();
-        paid.forget();
+        self.pay(request.cost).await?.forget();
         shared.in_flight.fetch_add(1, Ordering::Relaxed);
         let _counted = Counted(shared);
-        let sent = Instant::now();
-        shared.send(request, tree, Some(answer))?;
-        tokio::select! {
-            answer = answered => {
-                let answer = answer.map_err(|_| shared.reason())?;
-                if answer.command != command as u16 {
-                    return Err(Malformed("an answer to something else").into());
-                }
-                Ok(answer)
-            }
-            () = self.silent_since(sent) => Err(self.give_up()),
-        }
+        let id = shared.number(&request);
+        let answered = shared.requests.register(id)?;
+        shared.send(id, request, tree)?;
+        let answer = shared.requests.wait(answered, self.silence).await?;
+        if answer.command == command as u16 { Ok(answer) } else { Err(Malformed("an answer to something else").into()) }
     }
 
     /// Sends a request whose answer must not say no.
     pub async fn request(&self, request: Request, tree: u32) -> Result<Answer, Error> {
         let answer = self.ask(request, tree).await?;
         if answer.status.ends_session() {
-            self.shared.end(Error::Status(answer.status));
+            self.shared.requests.end(Error::Status(answer.status));
         }
         if answer.status.is_error() { Err(Error::Status(answer.status)) } else { Ok(answer) }
     }
@@ -272,7 +214,7 @@ impl Drop for Counted<'_> {
 fn close_later(shared: &Arc<Shared>, id: [u8; 16], tree: u32) {
     if let Ok(paid) = shared.credits.try_acquire() {
         paid.forget();
-        let _ = shared.send(close(&id), tree, None);
+        shared.send_blindly(close(&id), tree);
         return;
     }
     let shared = shared.clone();
@@ -281,9 +223,9 @@ fn close_later(shared: &Arc<Shared>, id: [u8; 16], tree: u32) {
             tokio::select! {
                 paid = shared.credits.acquire() => if let Ok(paid) = paid {
                     paid.forget();
-                    let _ = shared.send(close(&id), tree, None);
+                    shared.send_blindly(close(&id), tree);
                 },
-                () = shared.gone.cancelled() => {}
+                () = shared.requests.gone() => {}
             }
         });
     }
@@ -310,7 +252,7 @@ async fn write_all(
     loop {
         let frame = tokio::select! {
             frame = frames.recv() => frame,
-            () = shared.gone.cancelled() => None,
+            () = shared.requests.gone() => None,
         };
         let Some(frame) = frame else {
             let _ = outgoing.shutdown().await;
@@ -324,10 +266,10 @@ async fn write_all(
         }
         let sent = tokio::select! {
             sent = outgoing.write_all(&together) => sent,
-            () = shared.gone.cancelled() => return,
+            () = shared.requests.gone() => return,
         };
         if let Err(error) = sent {
-            shared.end(error.into());
+            shared.requests.end(error.into());
             return;
         }
     }
@@ -339,13 +281,13 @@ async fn read_all(shared: Arc<Shared>, incoming: impl AsyncRead + Unpin) {
     loop {
         let frame = tokio::select! {
             frame = next_frame(&mut incoming) => frame,
-            () = shared.gone.cancelled() => return,
+            () = shared.requests.gone() => return,
         };
         let answer = frame.and_then(|frame| Ok(shared.believed(frame)?));
         match answer {
             Ok(answer) => hand_over(&shared, answer),
             Err(error) => {
-                shared.end(error);
+                shared.requests.end(error);
                 return;
             }
         }
@@ -353,16 +295,13 @@ async fn read_all(shared: Arc<Shared>, incoming: impl AsyncRead + Unpin) {
 }
 
 fn hand_over(shared: &Arc<Shared>, answer: Answer) {
-    shared.heard.store(shared.began.elapsed().as_millis() as u64, Ordering::Relaxed);
+    shared.requests.heard();
     shared.credits.add_permits(answer.credits.into());
     if answer.status == Status::PENDING {
         return;
     }
-    let waiting = shared.lock().answers.remove(&answer.id);
-    let unwanted = match waiting {
-        Some(caller) => caller.send(answer).err(),
-        None => None,
-    };
+    let id = answer.id;
+    let unwanted = shared.requests.answer(&id, answer);
     // A caller that went away while its file was being opened leaves it open.
     if let Some(answer) = unwanted
         && answer.command == Command::Create as u16

@@ -197,16 +197,10 @@ impl Place for Bucket {
     fn capabilities(&self) -> Capabilities {
         Capabilities {
             replaces_atomically: true,
-            refuses_atomically: false,
-            resumes: false,
-            cuts_when_resuming: false,
-            fine_times: false,
-            reports_changes: false,
-            tells_links: false,
             names: Names::Unicode,
             folders_are_made: false,
             rename_keeps_state: false,
-            stages: true,
+            ..Capabilities::LEAST
         }
     }
 

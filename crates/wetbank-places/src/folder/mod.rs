@@ -202,10 +202,7 @@ impl Place for Folder {
             // A server does not tell the kernel of this machine what others changed there.
             reports_changes: cfg!(target_os = "linux") && !self.inner.root.is_mount(),
             tells_links: true,
-            names: Names::Bytes,
-            folders_are_made: true,
-            rename_keeps_state: true,
-            stages: true,
+            ..Capabilities::LEAST
         }
     }
 

@@ -6,37 +6,26 @@ use std::{
         Arc,
         atomic::{AtomicBool, Ordering::Relaxed},
     },
-    time::{Duration, Instant},
+    time::Duration,
 };
 
-use parking_lot::Mutex;
 use secrecy::{ExposeSecret, SecretString};
 use suppaftp::{
     Encoding, FtpError, FtpResult, Mode, Status,
     tokio::{AsyncRustlsConnector, AsyncRustlsFtpStream},
     types::FileType,
 };
-use tokio::{
-    net::TcpStream,
-    sync::{OwnedSemaphorePermit, Semaphore},
-    time::timeout,
-};
+use tokio::{net::TcpStream, time::timeout};
 use wetbank_core::{FtpSecurity, FtpSpec, PlaceName, RelPath};
 
 use super::{
     Transfer, answers,
     listing::{to_bytes, to_text},
 };
-use crate::{PlaceError, PlaceErrorKind, tls::Tls};
+use crate::{PlaceError, PlaceErrorKind, exclusive, tls::Tls};
 
 /// Reaching, securing and signing in may each take so long.
 const CONNECT: Duration = Duration::from_secs(15);
-/// A connection that rested longer is asked for a sign of life before it is used again.
-const FRESH: Duration = Duration::from_secs(5);
-/// A connection that rested longer is not used again: servers close them after a few minutes.
-const STALE: Duration = Duration::from_secs(60);
-/// A server that took no more connections is asked for one more after this time.
-const NARROWED: Duration = Duration::from_secs(600);
 
 /// Every byte one character, so that no name is changed on its way.
 #[derive(Debug)]
@@ -90,8 +79,6 @@ pub(super) struct Connection {
     home: Option<String>,
     is_extended: bool,
     ways: Arc<Ways>,
-    rested: Instant,
-    _open: Arc<()>,
 }
 
 impl Connection {
@@ -166,12 +153,8 @@ pub(super) struct Pool {
     spec: FtpSpec,
     password: SecretString,
     tls: Tls,
-    idle: Mutex<Vec<Connection>>,
-    slots: Arc<Semaphore>,
-    narrowed: Mutex<Narrowed>,
+    connections: Arc<exclusive::Pool<Connection>>,
     ways: Arc<Ways>,
-    /// Every open connection holds one.
-    open: Arc<()>,
 }
 
 /// In which ways data connections were opened.
@@ -190,13 +173,6 @@ impl Ways {
     }
 }
 
-/// How many connections fewer than the book allows, because the server took no more.
-#[derive(Debug, Default)]
-struct Narrowed {
-    by: usize,
-    since: Option<Instant>,
-}
-
 impl std::fmt::Debug for Connection {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("Connection")
@@ -204,23 +180,11 @@ impl std::fmt::Debug for Connection {
 }
 
 /// The use of a connection. It goes back to the pool only when it is said to be in order.
-pub(super) struct Lease {
-    connection: Option<Connection>,
-    pool: Arc<Pool>,
-    _slot: OwnedSemaphorePermit,
-}
+pub(super) type Lease = exclusive::Lease<Connection>;
 
-impl Lease {
-    pub fn get(&mut self) -> &mut Connection {
-        self.connection.as_mut().expect("taken only when it is given back")
-    }
-
-    /// Gives the connection back: nothing is under way on it.
-    pub fn give_back(mut self) {
-        if let Some(mut connection) = self.connection.take() {
-            connection.rested = Instant::now();
-            self.pool.idle.lock().push(connection);
-        }
+impl exclusive::Connection for Connection {
+    async fn is_alive(&mut self) -> bool {
+        answered(self.silence, self.stream.noop()).await.is_ok()
     }
 }
 
@@ -250,80 +214,13 @@ pub(super) fn unless_refused<T: Default>(result: FtpResult<T>) -> FtpResult<T> {
 impl Pool {
     pub fn new(name: PlaceName, spec: FtpSpec, password: SecretString) -> Self {
         let tls = Tls::new(spec.certificate.as_deref());
-        let slots = Arc::new(Semaphore::new(spec.connections));
-        Self {
-            name,
-            spec,
-            password,
-            tls,
-            idle: Mutex::default(),
-            slots,
-            narrowed: Mutex::default(),
-            ways: Arc::default(),
-            open: Arc::default(),
-        }
+        let connections = Arc::new(exclusive::Pool::new(name.clone(), spec.connections));
+        Self { name, spec, password, tls, connections, ways: Arc::default() }
     }
 
     /// A connection of one's own. If the server takes no more of them, one of ours is waited for.
-    pub async fn lease(self: &Arc<Self>) -> Result<Lease, PlaceError> {
-        self.widen();
-        loop {
-            let slot = self.slots.clone().acquire_owned().await.expect("the semaphore is never closed");
-            // Counted from now on: another one that is refused meanwhile waits for this one.
-            let _opening = self.open.clone();
-            let connection = match self.rested().await {
-                Some(connection) => connection,
-                None => match self.open().await {
-                    Ok(connection) => connection,
-                    Err(error) if error.kind == PlaceErrorKind::Busy && self.can_narrow() => {
-                        slot.forget();
-                        continue;
-                    }
-                    Err(error) => return Err(error),
-                },
-            };
-            return Ok(Lease { connection: Some(connection), pool: self.clone(), _slot: slot });
-        }
-    }
-
-    /// A connection that rests and still lives.
-    async fn rested(&self) -> Option<Connection> {
-        loop {
-            let mut connection = {
-                let mut idle = self.idle.lock();
-                idle.retain(|connection| connection.rested.elapsed() < STALE);
-                idle.pop()?
-            };
-            if connection.rested.elapsed() < FRESH
-                || answered(connection.silence, connection.stream.noop()).await.is_ok()
-            {
-                return Some(connection);
-            }
-        }
-    }
-
-    /// Takes down that the server takes fewer connections than the book allows; not if none of them is open: then
-    /// others use it up.
-    fn can_narrow(&self) -> bool {
-        let mut narrowed = self.narrowed.lock();
-        // The pool's own, and that of the one that was refused.
-        if Arc::strong_count(&self.open) <= 2 || narrowed.by + 1 >= self.spec.connections {
-            return false;
-        }
-        narrowed.by += 1;
-        narrowed.since = Some(Instant::now());
-        tracing::info!(place = %self.name, connections = self.spec.connections - narrowed.by, "the server takes no more connections than these");
-        true
-    }
-
-    /// Allows one more again, some time after the server took none.
-    fn widen(&self) {
-        let mut narrowed = self.narrowed.lock();
-        if narrowed.by > 0 && narrowed.since.is_none_or(|since| since.elapsed() > NARROWED) {
-            narrowed.by -= 1;
-            narrowed.since = Some(Instant::now());
-            self.slots.add_permits(1);
-        }
+    pub async fn lease(&self) -> Result<Lease, PlaceError> {
+        self.connections.lease(async || self.open().await).await
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, detail: String) -> PlaceError {
@@ -386,8 +283,6 @@ impl Pool {
             home: None,
             is_extended: is_extended && !self.spec.active,
             ways: self.ways.clone(),
-            rested: Instant::now(),
-            _open: self.open.clone(),
         })
     }
 

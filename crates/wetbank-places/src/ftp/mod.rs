@@ -335,17 +335,10 @@ impl Place for Ftp {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            replaces_atomically: false,
-            refuses_atomically: false,
             resumes: true,
-            cuts_when_resuming: false,
-            fine_times: false,
-            reports_changes: false,
-            tells_links: false,
             names: Names::OneLine,
-            folders_are_made: true,
-            rename_keeps_state: true,
             stages: self.pool.spec().staged,
+            ..Capabilities::LEAST
         }
     }
 

@@ -6,7 +6,7 @@ use std::{
     pin::Pin,
     sync::Arc,
     task::{Context, Poll},
-    time::{Duration, Instant},
+    time::Duration,
 };
 
 use async_imap::{
@@ -16,25 +16,19 @@ use async_imap::{
 };
 use futures_util::TryStreamExt;
 use jiff::Timestamp;
-use parking_lot::Mutex;
 use secrecy::{ExposeSecret, SecretString};
 use tokio::{
     io::{AsyncRead, AsyncWrite, ReadBuf},
     net::TcpStream,
-    sync::{OwnedSemaphorePermit, Semaphore},
     time::timeout,
 };
 use wetbank_core::{MailSecurity, MailServer, MailboxSpec, PlaceName, RelPath};
 
 use super::names::{decode, encode};
-use crate::{PlaceError, PlaceErrorKind, bounded::Lines, place::Result, tls::Tls};
+use crate::{PlaceError, PlaceErrorKind, bounded::Lines, exclusive, place::Result, tls::Tls};
 
 /// Reaching, securing and signing in may each take so long.
 const CONNECT: Duration = Duration::from_secs(15);
-/// A connection that rested longer is asked for a sign of life before it is used again.
-const FRESH: Duration = Duration::from_secs(5);
-/// A connection that rested longer is not used again.
-const STALE: Duration = Duration::from_secs(60);
 
 /// What letters pass through: TCP, or TLS over it.
 trait Both: AsyncRead + AsyncWrite + Unpin + Send + Sync + std::fmt::Debug {}
@@ -70,14 +64,15 @@ impl AsyncWrite for Line {
 }
 
 /// A session that is signed in.
-struct Connection {
+pub(super) struct Connection {
     session: Session<Lines<Line>>,
     /// The folder that is open and how its letters are counted.
     open: Option<(RelPath, u32)>,
     delimiter: String,
     moves: bool,
     expunges_one: bool,
-    rested: Instant,
+    /// How long the server may be silent.
+    silence: Duration,
 }
 
 impl std::fmt::Debug for Connection {
@@ -94,23 +89,24 @@ pub(super) struct Pool {
     /// How the server is trusted where letters are read, and the one where they are handed in.
     read_tls: Tls,
     send_tls: Tls,
-    idle: Mutex<Vec<Connection>>,
-    slots: Arc<Semaphore>,
+    connections: Arc<exclusive::Pool<Connection>>,
 }
 
 /// The use of a connection. It goes back to the pool only when it is said to be in order.
-pub(super) struct Lease {
-    connection: Option<Connection>,
-    pool: Arc<Pool>,
-    _slot: OwnedSemaphorePermit,
+pub(super) type Lease = exclusive::Lease<Connection>;
+
+impl exclusive::Connection for Connection {
+    async fn is_alive(&mut self) -> bool {
+        matches!(timeout(self.silence, self.session.noop()).await, Ok(Ok(())))
+    }
 }
 
 impl Pool {
     pub fn new(name: PlaceName, spec: MailboxSpec, password: Option<SecretString>) -> Self {
         let tls = |server: &Option<MailServer>| Tls::new(server.as_ref().and_then(|one| one.certificate.as_deref()));
         let (read_tls, send_tls) = (tls(&spec.read), tls(&spec.send));
-        let slots = Arc::new(Semaphore::new(spec.connections));
-        Self { name, spec, password, read_tls, send_tls, idle: Mutex::default(), slots }
+        let connections = Arc::new(exclusive::Pool::new(name.clone(), spec.connections));
+        Self { name, spec, password, read_tls, send_tls, connections }
     }
 
     /// One that trusts nothing and so only looks.
@@ -301,27 +297,12 @@ impl Pool {
         };
         let prepared = timeout(self.spec.silence, prepared).await.map_err(|_| self.late(server))?;
         let (moves, expunges_one, delimiter) = prepared.map_err(|error| self.failed("sign in to", &root, &error))?;
-        Ok(Connection { session, open: None, delimiter, moves, expunges_one, rested: Instant::now() })
+        Ok(Connection { session, open: None, delimiter, moves, expunges_one, silence: self.spec.silence })
     }
 
     /// A connection of one's own.
-    pub async fn lease(self: &Arc<Self>) -> Result<Lease> {
-        let slot = self.slots.clone().acquire_owned().await.expect("the semaphore is never closed");
-        let lease = |connection| Lease { connection: Some(connection), pool: self.clone(), _slot: slot };
-        loop {
-            let resting = {
-                let mut idle = self.idle.lock();
-                idle.retain(|connection| connection.rested.elapsed() < STALE);
-                idle.pop()
-            };
-            let Some(mut connection) = resting else { break };
-            if connection.rested.elapsed() < FRESH
-                || matches!(timeout(self.spec.silence, connection.session.noop()).await, Ok(Ok(())))
-            {
-                return Ok(lease(connection));
-            }
-        }
-        Ok(lease(self.open().await?))
+    pub async fn lease(&self) -> Result<Lease> {
+        self.connections.lease(async || self.open().await).await
     }
 }
 
@@ -341,27 +322,14 @@ async fn answered<T>(silence: Duration, call: impl Future<Output = ImapResult<T>
 }
 
 impl Lease {
-    fn get(&mut self) -> (&mut Connection, Duration) {
-        let silence = self.pool.spec.silence;
-        (self.connection.as_mut().expect("taken only when it is given back"), silence)
-    }
-
-    /// Gives the connection back: nothing is under way on it.
-    pub fn give_back(mut self) {
-        if let Some(mut connection) = self.connection.take() {
-            connection.rested = Instant::now();
-            self.pool.idle.lock().push(connection);
-        }
-    }
-
     /// How the open folder's letters are counted (RFC 3501, section 2.3.1.1).
     pub fn validity(&self) -> u32 {
-        self.connection.as_ref().and_then(|connection| connection.open.as_ref()).map_or(0, |(_, validity)| *validity)
+        self.seen().open.as_ref().map_or(0, |(_, validity)| *validity)
     }
 
     /// A folder as the server calls it.
     pub fn server_name(&self, folder: &RelPath) -> String {
-        let delimiter = self.connection.as_ref().map_or("/", |connection| connection.delimiter.as_str());
+        let delimiter = self.seen().delimiter.as_str();
         let parts: Vec<String> = folder.parts().map(|part| encode(&String::from_utf8_lossy(part))).collect();
         parts.join(delimiter)
     }
@@ -369,7 +337,8 @@ impl Lease {
     /// Opens a folder, anew each time, so that what came since is seen.
     pub async fn select(&mut self, folder: &RelPath) -> ImapResult<()> {
         let name = self.server_name(folder);
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         connection.open = None;
         let opened = answered(silence, connection.session.select(&name)).await?;
         connection.open = Some((folder.clone(), opened.uid_validity.unwrap_or(0)));
@@ -379,7 +348,8 @@ impl Lease {
     /// The folders right below one.
     pub async fn names_below(&mut self, folder: &RelPath) -> ImapResult<Vec<RelPath>> {
         let own = self.server_name(folder);
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         let delimiter = connection.delimiter.clone();
         let above = if own.is_empty() { String::new() } else { format!("{own}{delimiter}") };
         let pattern = format!("\"{}%\"", above.replace('\\', "\\\\").replace('"', "\\\""));
@@ -400,7 +370,8 @@ impl Lease {
 
     /// The numbers of all letters of the open folder, in their order.
     pub async fn numbers(&mut self) -> ImapResult<Vec<u32>> {
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         let found = answered(silence, connection.session.uid_search("UNDELETED")).await?;
         let mut numbers: Vec<u32> = found.into_iter().collect();
         numbers.sort_unstable();
@@ -410,7 +381,8 @@ impl Lease {
     /// What the server tells of letters of the open folder.
     pub async fn about_all(&mut self, numbers: &[u32], what: &str) -> ImapResult<Vec<Fetch>> {
         let set = numbers.iter().map(u32::to_string).collect::<Vec<_>>().join(",");
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         let fetching = async {
             let told: Vec<Fetch> = connection.session.uid_fetch(&set, what).await?.try_collect().await?;
             Ok(told)
@@ -427,7 +399,8 @@ impl Lease {
 
     /// Makes a folder. One that is there is as good.
     pub async fn make(&mut self, name: &str) -> ImapResult<()> {
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         match answered(silence, connection.session.create(name)).await {
             Err(Error::No(words)) if words.to_ascii_uppercase().contains("EXISTS") => Ok(()),
             result => result,
@@ -436,7 +409,8 @@ impl Lease {
 
     /// Puts a letter into another folder.
     pub async fn file_away(&mut self, number: u32, folder: &str) -> ImapResult<()> {
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         let number_text = number.to_string();
         if connection.moves {
             return answered(silence, connection.session.uid_mv(&number_text, folder)).await;
@@ -448,7 +422,8 @@ impl Lease {
     /// Marks a letter as deleted, and removes it where that can be done to it alone: removing all
     /// that are so marked would remove what other people marked, too.
     pub async fn delete(&mut self, number: u32) -> ImapResult<()> {
-        let (connection, silence) = self.get();
+        let connection = self.get();
+        let silence = connection.silence;
         let set = number.to_string();
         let marking = async {
             let told: Vec<Fetch> =

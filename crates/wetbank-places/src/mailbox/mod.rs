@@ -264,17 +264,9 @@ impl Place for Mailbox {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            replaces_atomically: false,
-            refuses_atomically: false,
-            resumes: false,
-            cuts_when_resuming: false,
-            fine_times: false,
-            reports_changes: false,
-            tells_links: false,
             names: Names::Unicode,
-            folders_are_made: true,
             rename_keeps_state: false,
-            stages: true,
+            ..Capabilities::LEAST
         }
     }
 

@@ -150,17 +150,8 @@ impl Place for Published {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
-            replaces_atomically: false,
-            refuses_atomically: false,
-            resumes: false,
-            cuts_when_resuming: false,
-            fine_times: false,
-            reports_changes: false,
-            tells_links: false,
-            names: Names::Bytes,
             folders_are_made: false,
-            rename_keeps_state: true,
-            stages: true,
+            ..Capabilities::LEAST
         }
     }
 

@@ -169,13 +169,9 @@ impl Place for Sftp {
             refuses_atomically: true,
             resumes: true,
             cuts_when_resuming: true,
-            fine_times: false,
-            reports_changes: false,
             tells_links: true,
-            names: Names::Bytes,
-            folders_are_made: true,
-            rename_keeps_state: true,
             stages: self.inner.spec.staged,
+            ..Capabilities::LEAST
         }
     }
 

@@ -280,13 +280,9 @@ impl Place for Share {
             resumes: true,
             cuts_when_resuming: true,
             fine_times: true,
-            reports_changes: false,
-            // Many servers follow a link themselves and show where it leads.
-            tells_links: false,
             names: Names::Share,
-            folders_are_made: true,
-            rename_keeps_state: true,
-            stages: true,
+            // Links are not told: many servers follow one themselves and show where it leads.
+            ..Capabilities::LEAST
         }
     }
 

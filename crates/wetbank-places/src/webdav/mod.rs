@@ -318,19 +318,7 @@ impl Place for Webdav {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            replaces_atomically: false,
-            refuses_atomically: false,
-            resumes: false,
-            cuts_when_resuming: false,
-            fine_times: false,
-            reports_changes: false,
-            tells_links: false,
-            names: Names::Bytes,
-            folders_are_made: true,
-            rename_keeps_state: true,
-            stages: true,
-        }
+        Capabilities::LEAST
     }
 
     fn endpoint(&self) -> Option<(String, u16)> {

@@ -1,21 +1,16 @@
 //! One reader task, one writer task, a table of who waits for which answer.
 
 use std::{
-    collections::HashMap,
     sync::{
         Arc,
-        atomic::{AtomicU32, AtomicU64, Ordering},
+        atomic::{AtomicU32, Ordering},
     },
     time::Duration,
 };
 
 use bytes::{Bytes, BytesMut};
-use parking_lot::Mutex;
-use tokio::{
-    sync::{Semaphore, mpsc, oneshot},
-    time::Instant,
-};
-use tokio_util::sync::CancellationToken;
+use tokio::sync::{Semaphore, mpsc};
+use wetbank_requests::{Reason, Table};
 
 use super::ClientError;
 use crate::{
@@ -23,9 +18,6 @@ use crate::{
     codec::{Fields, Packet, Packets, kind},
 };
 
-/// However lively the rest of the connection, no single request waits longer than this many
-/// times the allowed silence.
-const PATIENCE: u32 = 10;
 /// Small requests that wait together go out together, up to so many bytes: one SSH packet, one
 /// call of the kernel, instead of one of each for every request.
 const TOGETHER: usize = 30_000;
@@ -43,53 +35,25 @@ pub(super) struct Session {
     extensions: Vec<String>,
 }
 
-#[derive(Debug)]
-struct Shared {
-    waiting: Mutex<Waiting>,
-    next_id: AtomicU32,
-    began: Instant,
-    /// Milliseconds after `began` at which the server last said anything.
-    heard: AtomicU64,
-    gone: CancellationToken,
-}
-
 #[derive(Debug, Default)]
-struct Waiting {
-    answers: HashMap<u32, oneshot::Sender<(u8, Bytes)>>,
-    /// Why the connection ended.
-    reason: Option<ClientError>,
+struct Shared {
+    requests: Table<u32, (u8, Bytes), ClientError>,
+    next_id: AtomicU32,
 }
 
-impl Shared {
-    fn lock(&self) -> parking_lot::MutexGuard<'_, Waiting> {
-        self.waiting.lock()
+impl Reason for ClientError {
+    fn closed() -> Self {
+        Self::Lost("it was closed".to_owned())
     }
 
-    /// Ends the connection: everybody who waits is told.
-    fn end(&self, reason: ClientError) {
-        let mut waiting = self.lock();
-        waiting.reason.get_or_insert(reason);
-        waiting.answers.clear();
-        drop(waiting);
-        self.gone.cancel();
-    }
-
-    fn reason(&self) -> ClientError {
-        self.lock().reason.clone().unwrap_or_else(|| ClientError::Lost("it was closed".to_owned()))
-    }
-
-    fn heard_now(&self) {
-        self.heard.store(self.began.elapsed().as_millis() as u64, Ordering::Relaxed);
-    }
-
-    fn last_heard(&self) -> Instant {
-        self.began + Duration::from_millis(self.heard.load(Ordering::Relaxed))
+    fn silent(time: Duration) -> Self {
+        Self::TimedOut(time)
     }
 }
 
 impl Drop for Session {
     fn drop(&mut self) {
-        self.shared.end(ClientError::Lost("it was closed".to_owned()));
+        self.shared.requests.end(ClientError::closed());
     }
 }
 
@@ -108,13 +72,7 @@ impl Session {
         });
         let version = version.await.map_err(|_| ClientError::TimedOut(silence))??;
         let extensions = read_version(version)?;
-        let shared = Arc::new(Shared {
-            waiting: Mutex::default(),
-            next_id: AtomicU32::new(1),
-            began: Instant::now(),
-            heard: AtomicU64::new(0),
-            gone: CancellationToken::new(),
-        });
+        let shared = Arc::new(Shared::default());
         let (to_writer, from_callers) = mpsc::channel(slots);
         let (closing, handles) = mpsc::unbounded_channel();
         tokio::spawn(write_all(shared.clone(), outgoing, from_callers, handles));
@@ -135,7 +93,7 @@ impl Session {
     }
 
     pub fn is_closed(&self) -> bool {
-        self.shared.gone.is_cancelled()
+        self.shared.requests.is_closed()
     }
 
     pub fn in_flight(&self) -> usize {
@@ -150,41 +108,18 @@ impl Session {
     /// Sends a request and waits for its answer. A caller that goes away is no harm: the answer
     /// is thrown away, and a handle in it is closed.
     pub async fn request(&self, build: impl FnOnce(u32) -> Packet) -> Result<(u8, Bytes), ClientError> {
-        let shared = &self.shared;
+        let requests = &self.shared.requests;
         let _slot = tokio::select! {
-            slot = self.slots.acquire() => slot.map_err(|_| shared.reason())?,
-            () = shared.gone.cancelled() => return Err(shared.reason()),
+            slot = self.slots.acquire() => slot.map_err(|_| requests.reason())?,
+            () = requests.gone() => return Err(requests.reason()),
         };
-        let id = shared.next_id.fetch_add(1, Ordering::Relaxed);
-        let (answer, mut answered) = oneshot::channel();
-        {
-            let mut waiting = shared.lock();
-            if waiting.reason.is_some() {
-                drop(waiting);
-                return Err(shared.reason());
-            }
-            waiting.answers.insert(id, answer);
-        }
+        let id = self.shared.next_id.fetch_add(1, Ordering::Relaxed);
+        let answered = requests.register(id)?;
         tokio::select! {
-            sent = self.outgoing.send(build(id).finish()) => sent.map_err(|_| shared.reason())?,
-            () = shared.gone.cancelled() => return Err(shared.reason()),
+            sent = self.outgoing.send(build(id).finish()) => sent.map_err(|_| requests.reason())?,
+            () = requests.gone() => return Err(requests.reason()),
         }
-        let sent = Instant::now();
-        loop {
-            // Silence counts from the last sign of life, so that a slow line is no dead line.
-            let deadline = (sent.max(shared.last_heard()) + self.silence).min(sent + self.silence * PATIENCE);
-            tokio::select! {
-                answer = &mut answered => return answer.map_err(|_| shared.reason()),
-                () = tokio::time::sleep_until(deadline) => {
-                    let quiet = shared.last_heard().max(sent) + self.silence <= Instant::now();
-                    if quiet || sent + self.silence * PATIENCE <= Instant::now() {
-                        let error = ClientError::TimedOut(self.silence);
-                        shared.end(error.clone());
-                        return Err(error);
-                    }
-                }
-            }
-        }
+        requests.wait(answered, self.silence).await
     }
 }
 
@@ -232,17 +167,17 @@ async fn write_all(
                 let id = shared.next_id.fetch_add(1, Ordering::Relaxed);
                 Packet::numbered(kind::CLOSE, id).string(&handle).finish()
             }),
-            () = shared.gone.cancelled() => return,
+            () = shared.requests.gone() => return,
         };
         let Some(packet) = packet else { return };
         let (packet, large) = gather(packet, &mut packets);
         for packet in std::iter::once(packet).chain(large) {
             let sent = tokio::select! {
                 sent = outgoing.send(packet) => sent,
-                () = shared.gone.cancelled() => return,
+                () = shared.requests.gone() => return,
             };
             if let Err(error) = sent {
-                shared.end(error.into());
+                shared.requests.end(error.into());
                 return;
             }
         }
@@ -277,16 +212,12 @@ async fn read_all(
     loop {
         let packet = tokio::select! {
             packet = next_packet(&mut incoming, &mut packets) => packet,
-            () = shared.gone.cancelled() => return,
+            () = shared.requests.gone() => return,
         };
         let result = packet.and_then(|mut packet| {
-            shared.heard_now();
+            shared.requests.heard();
             let (kind, id) = (packet.u8_field()?, packet.u32_field()?);
-            let waiting = shared.lock().answers.remove(&id);
-            let unwanted = match waiting {
-                Some(answer) => answer.send((kind, packet)).err(),
-                None => None,
-            };
+            let unwanted = shared.requests.answer(&id, (kind, packet));
             // A caller that went away while its file was being opened leaves a handle behind.
             if let Some((kind::HANDLE, mut body)) = unwanted
                 && let Ok(handle) = body.string_field()
@@ -296,7 +227,7 @@ async fn read_all(
             Ok(())
         });
         if let Err(error) = result {
-            shared.end(error);
+            shared.requests.end(error);
             return;
         }
     }

@@ -2,25 +2,10 @@
 
 use std::fs;
 
-use crate::support::Office;
+use crate::support::{Office, SMALL_BOOK};
 use reqwest::{Client, Method, StatusCode};
 use serde_json::{Value, json};
 use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer};
-
-const BOOK: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[partner.skerrow]
-title = "Skerrow Harbour Office"
-places = ["office"]
-
-[rule.keep]
-starts = { arrival = { place = "office", folder = "in" } }
-[[rule.keep.branch]]
-steps = [ { copy = { folder = "kept" } } ]
-"#;
 
 struct Api {
     office: Office,
@@ -30,7 +15,7 @@ struct Api {
 impl Api {
     fn open() -> Self {
         let office = Office::open();
-        office.book(BOOK);
+        office.book(SMALL_BOOK);
         Self { office, http: Client::new() }
     }
 

@@ -3,22 +3,9 @@
 
 use std::{fs, path::Path, process::Command};
 
-use crate::support::Office;
+use crate::support::{Office, SMALL_BOOK};
 
-const BOOK: &str = r#"
-[place.office]
-kind = "folder"
-root = "@/office"
-
-[partner.skerrow]
-title = "Skerrow Harbour Office"
-places = ["office"]
-
-[rule.keep]
-starts = { arrival = { place = "office", folder = "in" } }
-[[rule.keep.branch]]
-steps = [ { copy = { to = "office", folder = "kept" } } ]
-
+const ASK: &str = r#"
 [rule.ask]
 starts = { arrival = { place = "office", folder = "asked" } }
 [[rule.ask.branch]]
@@ -51,7 +38,7 @@ const CHECKS: &str = "not_a_server_error,status_code_conformance,content_type_co
 fn every_answer_is_one_that_the_description_tells() {
     let office = Office::open();
     fs::create_dir_all(office.path("office")).unwrap();
-    office.book(BOOK);
+    office.book(&format!("{SMALL_BOOK}{ASK}"));
     office.put("office/in/assay.csv", b"grades");
     office.wait_idle();
     office.put("office/asked/assay.csv", b"grades");

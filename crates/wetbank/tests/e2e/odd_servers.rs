@@ -2,24 +2,14 @@
 
 use std::fs;
 
-use wetbank_testbed::{SHARE_USER, Samba, ShareOffer, Sshd, client_key};
+use wetbank_testbed::{SHARE_USER, Samba, ShareOffer, Sshd};
 
-use crate::support::{Office, PLACES, leftovers, names, wait_for};
+use crate::support::{Office, PLACES, leftovers, names, servers::openssh, wait_for};
 
 const NO_RENAME: &str = r#"
 [place.office]
 kind = "folder"
 root = "@/office"
-
-[place.dropbox]
-kind = "sftp"
-host = "127.0.0.1"
-port = PORT
-user = "USER"
-key = { secret = "dropbox-ssh" }
-host-key = "HOSTKEY"
-root = "@/dropbox"
-STAGED
 
 [rule.send]
 starts = { arrival = { place = "office", folder = "out" } }
@@ -33,6 +23,7 @@ original = "delete"
 struct Scene {
     office: Office,
     sshd: Sshd,
+    place: String,
 }
 
 impl Scene {
@@ -41,16 +32,13 @@ impl Scene {
         let office = Office::open();
         fs::create_dir_all(office.path("office/out")).unwrap();
         fs::create_dir_all(office.path("dropbox/in")).unwrap();
-        let (file, key) = client_key(sshd.folder.path(), &["ed25519"], "");
-        sshd.authorize(&file);
-        assert!(office.wetbank_with(&["secret", "set", "dropbox-ssh"], &key).status.success());
-        Self { office, sshd }
+        let place = openssh(&office, &sshd, "dropbox", "dropbox");
+        Self { office, sshd, place }
     }
 
     fn book(&self, staged: &str, exists: &str) {
-        let book = NO_RENAME.replace("PORT", &self.sshd.address.port().to_string()).replace("STAGED", staged);
-        let book = book.replace("USER", &self.sshd.user()).replace("HOSTKEY", &self.sshd.fingerprint);
-        self.office.book(&book.replace("EXISTS", exists));
+        let rule = NO_RENAME.replace("EXISTS", exists);
+        self.office.book(&format!("{rule}{}{staged}\n", self.place));
     }
 
     /// A large file that is put out, of which each byte tells where it stands.

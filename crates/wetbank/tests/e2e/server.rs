@@ -2,22 +2,13 @@
 
 use std::fs;
 
-use crate::support::{Archive, Office, leftovers, names, start_store, wait_for};
+use crate::support::{Archive, Office, leftovers, names, servers::openssh, start_store, wait_for};
 use wetbank_testbed::{Sshd, client_key};
 
 const BOOK: &str = r#"
 [place.office]
 kind = "folder"
 root = "@/office"
-
-[place.harbour]
-kind = "sftp"
-host = "127.0.0.1"
-port = PORT
-user = "USER"
-key = { secret = "harbour-ssh" }
-host-key = "HOSTKEY"
-root = "@/harbour"
 
 [rule.send]
 starts = { arrival = { place = "office", folder = "out" } }
@@ -31,12 +22,8 @@ original = "delete"
 fn delivering() -> (Office, Sshd) {
     let (office, sshd) = (Office::open(), Sshd::start());
     fs::create_dir_all(office.path("office/out")).unwrap();
-    fs::create_dir_all(office.path("harbour")).unwrap();
-    let (file, key) = client_key(sshd.folder.path(), &["ed25519"], "");
-    sshd.authorize(&file);
-    assert!(office.wetbank_with(&["secret", "set", "harbour-ssh"], &key).status.success());
-    let book = BOOK.replace("PORT", &sshd.address.port().to_string()).replace("USER", &sshd.user());
-    office.book(&book.replace("HOSTKEY", &sshd.fingerprint));
+    let harbour = openssh(&office, &sshd, "harbour", "harbour");
+    office.book(&format!("{BOOK}{harbour}"));
     (office, sshd)
 }
 

@@ -31,6 +31,22 @@ kind = "folder"
 root = "@/archive"
 "#;
 
+/// A place, a partner and a rule, for what asks about each.
+pub const SMALL_BOOK: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+
+[partner.skerrow]
+title = "Skerrow Harbour Office"
+places = ["office"]
+
+[rule.keep]
+starts = { arrival = { place = "office", folder = "in" } }
+[[rule.keep.branch]]
+steps = [ { copy = { to = "office", folder = "kept" } } ]
+"#;
+
 /// An office with an archive and these rules.
 pub fn office(rules: &str) -> Office {
     let office = Office::open();

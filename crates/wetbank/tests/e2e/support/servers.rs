@@ -3,7 +3,7 @@
 use std::{fs, os::unix::fs::PermissionsExt, path::Path};
 
 use wetbank_standins::{SftpStandin, SftpStandinOptions};
-use wetbank_testbed::{Apache, FTP_USER, MAIL_ADDRESS, MAIL_USER, PostOffice, Proftpd, WEBDAV_USER};
+use wetbank_testbed::{Apache, FTP_USER, MAIL_ADDRESS, MAIL_USER, PostOffice, Proftpd, Sshd, WEBDAV_USER, client_key};
 
 use super::{Archive, Office};
 
@@ -73,6 +73,23 @@ pub fn sftp(scene: &Scene, name: &str, below: &str) -> (SftpStandin, String) {
         server.fingerprint()
     );
     (server, place)
+}
+
+/// A place on a real OpenSSH server, its root a folder of the office: the key is authorised there and set as a secret.
+pub fn openssh(office: &Office, sshd: &Sshd, name: &str, below: &str) -> String {
+    let root = office.path(below);
+    fs::create_dir_all(&root).unwrap();
+    let (file, key) = client_key(sshd.folder.path(), &["ed25519"], "");
+    sshd.authorize(&file);
+    assert!(office.wetbank_with(&["secret", "set", &format!("{name}-ssh")], &key).status.success());
+    format!(
+        "[place.{name}]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\n\
+         key = {{ secret = \"{name}-ssh\" }}\nhost-key = \"{}\"\nroot = \"{}\"\n",
+        sshd.address.port(),
+        sshd.user(),
+        sshd.fingerprint,
+        root.display()
+    )
 }
 
 /// A place on a web server.
