@@ -89,7 +89,10 @@ impl<C: Connection> Pool<C> {
     }
 
     /// A connection of one's own. If the server takes no more of them, one of ours is waited for.
-    pub async fn lease(self: &Arc<Self>, connect: impl AsyncFn() -> Result<C> + Sync) -> Result<Lease<C>> {
+    pub async fn lease<F>(self: &Arc<Self>, connect: impl Fn() -> F) -> Result<Lease<C>>
+    where
+        F: Future<Output = Result<C>>,
+    {
         self.widen();
         loop {
             let slot = self.slots.clone().acquire_owned().await.expect("the semaphore is never closed");
@@ -192,7 +195,7 @@ mod tests {
     #[tokio::test]
     async fn a_connection_that_was_given_back_is_used_again_and_one_that_was_not_is_closed() {
         let (open, pool) = (Arc::new(AtomicUsize::new(0)), pool(4));
-        let connect = async || {
+        let connect = || async {
             open.fetch_add(1, Relaxed);
             Ok(Counted(open.clone(), true))
         };
@@ -206,7 +209,7 @@ mod tests {
     #[tokio::test]
     async fn of_a_server_that_takes_fewer_connections_one_of_ours_is_waited_for() {
         let (open, pool) = (Arc::new(AtomicUsize::new(0)), pool(4));
-        let connect = async || {
+        let connect = || async {
             if open.load(Relaxed) >= 2 {
                 return Err(busy());
             }
@@ -224,7 +227,7 @@ mod tests {
     #[tokio::test]
     async fn a_server_that_takes_none_at_all_is_told_as_busy() {
         let pool = pool(4);
-        let error = pool.lease(async || Err(busy())).await.err().expect("none is open");
+        let error = pool.lease(|| async { Err(busy()) }).await.err().expect("none is open");
         assert_eq!(error.kind, PlaceErrorKind::Busy);
     }
 }

@@ -25,8 +25,8 @@ use rustix::{
 use wetbank_core::{Fingerprint, PlaceName, RelPath};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
-    ReadStream, Staged, blocking, fingerprint_of, place::Result,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
+    Staged, blocking, fingerprint_of, place::Result,
 };
 use beneath::Root;
 pub use copy::{Copied, WriteBehind};

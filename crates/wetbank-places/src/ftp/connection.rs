@@ -220,7 +220,7 @@ impl Pool {
 
     /// A connection of one's own. If the server takes no more of them, one of ours is waited for.
     pub async fn lease(&self) -> Result<Lease, PlaceError> {
-        self.connections.lease(async || self.open().await).await
+        self.connections.lease(|| self.open()).await
     }
 
     fn fail(&self, kind: PlaceErrorKind, call: &'static str, detail: String) -> PlaceError {

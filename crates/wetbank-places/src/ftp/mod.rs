@@ -334,12 +334,7 @@ impl Place for Ftp {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            resumes: true,
-            names: Names::OneLine,
-            stages: self.pool.spec().staged,
-            ..Capabilities::LEAST
-        }
+        Capabilities { resumes: true, names: Names::OneLine, stages: self.pool.spec().staged, ..Capabilities::LEAST }
     }
 
     fn endpoint(&self) -> Option<(String, u16)> {

@@ -302,7 +302,7 @@ impl Pool {
 
     /// A connection of one's own.
     pub async fn lease(&self) -> Result<Lease> {
-        self.connections.lease(async || self.open().await).await
+        self.connections.lease(|| self.open()).await
     }
 }
 

@@ -263,11 +263,7 @@ impl Place for Mailbox {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            names: Names::Unicode,
-            rename_keeps_state: false,
-            ..Capabilities::LEAST
-        }
+        Capabilities { names: Names::Unicode, rename_keeps_state: false, ..Capabilities::LEAST }
     }
 
     fn endpoint(&self) -> Option<(String, u16)> {

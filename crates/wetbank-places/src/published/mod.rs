@@ -17,8 +17,8 @@ use secrecy::{ExposeSecret, SecretString};
 use wetbank_core::{Fingerprint, PlaceName, RelPath, WebSpec};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
-    ReadStream, Staged, fingerprint_of, place::Result, web::WebServer,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
+    Staged, fingerprint_of, place::Result, web::WebServer,
 };
 
 /// What stands in a path as it is (RFC 3986, section 2.3).
@@ -149,10 +149,7 @@ impl Place for Published {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            folders_are_made: false,
-            ..Capabilities::LEAST
-        }
+        Capabilities { folders_are_made: false, ..Capabilities::LEAST }
     }
 
     fn endpoint(&self) -> Option<(String, u16)> {

@@ -12,8 +12,8 @@ use wetbank_core::{Fingerprint, PlaceName, RelPath, SftpSpec};
 use wetbank_sftp::{Attributes, ClientError, FileType, OpenFlags, RemoteFile, StatusCode};
 
 use crate::{
-    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
-    ReadStream, Staged, fingerprint_of,
+    Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind, ReadStream,
+    Staged, fingerprint_of,
     pieces::Pieces,
     place::{Result, list_each, make_each, misnamed, owner_shown},
     pool::Pool,

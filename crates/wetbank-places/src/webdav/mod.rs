@@ -18,8 +18,8 @@ use tokio_util::io::StreamReader;
 use wetbank_core::{AgreedSpec, Fingerprint, PlaceName, RelPath, WebSignIn, WebdavSpec};
 
 use crate::{
-    Capabilities, ChangeStream, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError,
-    PlaceErrorKind, ReadStream, Staged,
+    Capabilities, ChangeStream, Collision, Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind,
+    ReadStream, Staged,
     agreement::{Access, GrantKeeper},
     bounded::Markup,
     place::{Result, list_each, make_each},
