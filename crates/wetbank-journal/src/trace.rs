@@ -8,8 +8,10 @@ use crate::{Journal, JournalError, TraceRecord, history::PAGE, records, threes::
 
 /// Letters of a whole SHA-256 checksum.
 const WHOLE_SUM: usize = 64;
-/// Names compared at once.
+/// Names compared at first; each time that they only looked alike, more of them.
 const COMPARED: i64 = 500;
+/// Names compared at once at most.
+const COMPARED_AT_ONCE: i64 = 16_000;
 /// Names compared at most: of so many that only look alike the rest is not looked at.
 const LOOK_ALIKES: usize = 100_000;
 
@@ -59,19 +61,19 @@ impl Journal {
         let threes = threes.iter().map(|three| format!("\"{}\"", three.replace('"', "\"\"")));
         let query = threes.collect::<Vec<_>>().join(" AND ");
         let wanted = text.to_lowercase();
-        let (mut found, mut before, mut compared) = (BTreeSet::new(), i64::MAX, 0);
+        let (mut found, mut before, mut compared, mut page) = (BTreeSet::new(), i64::MAX, 0, COMPARED);
         while found.len() < limit && compared < LOOK_ALIKES {
             let rows: Vec<(i64, i64, Vec<u8>)> = if given {
-                let asked = sqlx::query_file!("queries/names_of_attempts.sql", query, before, COMPARED);
+                let asked = sqlx::query_file!("queries/names_of_attempts.sql", query, before, page);
                 let rows = asked.fetch_all(&self.read).await?;
                 rows.into_iter().map(|row| (row.rowid, row.item, row.path)).collect()
             } else {
-                let asked = sqlx::query_file!("queries/names_of_items.sql", query, before, COMPARED);
+                let asked = sqlx::query_file!("queries/names_of_items.sql", query, before, page);
                 let rows = asked.fetch_all(&self.read).await?;
                 rows.into_iter().map(|row| (row.rowid, row.item, row.path)).collect()
             };
             let Some((last, ..)) = rows.last() else { break };
-            (before, compared) = (*last, compared + rows.len());
+            (before, compared, page) = (*last, compared + rows.len(), COMPARED_AT_ONCE.min(4 * page));
             let named = |path: &[u8]| records::path(path).to_string().to_lowercase().contains(&wanted);
             let items = rows.iter().filter(|(.., path)| named(path)).map(|(_, item, _)| *item);
             found.extend(items.take(limit));

@@ -16,6 +16,8 @@ pub(crate) async fn run<T: Send + 'static>(call: impl FnOnce() -> T + Send + 'st
     let _slot = SLOTS.acquire().await.expect("the semaphore is never closed");
     match tokio::task::spawn_blocking(call).await {
         Ok(value) => value,
-        Err(error) => std::panic::resume_unwind(error.into_panic()),
+        Err(error) if error.is_panic() => std::panic::resume_unwind(error.into_panic()),
+        // The runtime ends, and with it whoever waits here.
+        Err(_) => std::future::pending().await,
     }
 }

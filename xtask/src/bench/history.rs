@@ -30,7 +30,8 @@ pub(crate) fn history(figures: &mut Vec<Figure>) -> Result<()> {
     let folder = Office::folder()?;
     let data = folder.path().join("data");
     if Path::new(&said).is_dir() {
-        shell(&format!("mkdir '{0}' && cp '{said}/journal.db' '{0}'", data.display()))?;
+        // What was copied is on the disk before anything is measured.
+        shell(&format!("mkdir '{0}' && cp '{said}/journal.db' '{0}' && sync", data.display()))?;
     } else {
         write(&data, items)?;
     }
@@ -71,7 +72,7 @@ fn answers(office: &Office, items: u64, figures: &mut Vec<Figure>) -> Result<()>
         ("trace: a long name", format!("/trace?text=tide-table-sent-{}", items / 2)),
         ("trace: a name that none has", "/trace?text=assay-levels-survey-readings".to_owned()),
         ("trace: the checksum of many files", format!("/trace?text={common}")),
-        ("trace: the beginning of a checksum", "/trace?text=00000000000000000000".to_owned()),
+        ("trace: twenty zeros, which look like a part of many names", "/trace?text=00000000000000000000".to_owned()),
     ];
     for (what, path) in asked {
         let mut times = Vec::new();

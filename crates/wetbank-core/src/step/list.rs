@@ -57,7 +57,7 @@ macro_rules! with_step_kinds {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Then {
-    /// The file is held as failed.
+    /// That is the end of the file: it is not held, and its run says which step failed and that this was done.
     End,
     /// The steps after this one are done.
     GoOn,
