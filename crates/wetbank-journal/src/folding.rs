@@ -2,33 +2,26 @@
 //!
 //! What is committed stands in a file of its own first (SQLite's write-ahead log); from time to time it is brought into
 //! the journal. That takes long where the journal is large and its pages are spread, so it is done on a connection of its
-//! own: no commit waits for it.
+//! own, and hardly a commit waits for it. Beside a writer that writes without a pause no end is ever reached: of a log
+//! that grows too long the writer folds the end, so that it begins anew.
 
-use std::{
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering::Relaxed},
-    },
-    time::Duration,
-};
+use std::{sync::Arc, time::Duration};
 
 use sqlx::{Connection, SqliteConnection};
 use tokio::{sync::Notify, task::JoinHandle};
 use tokio_util::sync::CancellationToken;
 
-/// Pages that may wait to be folded: 4 MiB, as much as SQLite itself would leave.
-const PAGES: i64 = 1_000;
-/// So many pages make the writer wait once, so that the log begins anew: 64 MiB. Writing without a pause could
-/// otherwise let it grow for ever.
-const MOST: i64 = 16_384;
+/// Pages that may wait to be folded: 1 MiB.
+const PAGES: i64 = 250;
+/// A log of more pages (4 MiB, as SQLite itself would have it) is folded by the writer, too.
+pub(crate) const MOST: i64 = 1_000;
 /// Commits of this time are folded together.
 const PAUSE: Duration = Duration::from_millis(100);
 
-/// What the writer tells of its commits, and is told.
+/// What the writer tells of its commits.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Folding {
     committed: Arc<Notify>,
-    is_behind: Arc<AtomicBool>,
 }
 
 /// How much of the log there is, and how much of it is folded, in pages.
@@ -51,12 +44,11 @@ impl Folding {
         self.committed.notify_one();
     }
 
-    /// Lets the log begin anew if it grew too long; the writer asks between two commits.
-    pub async fn catch_up(&self, connection: &mut SqliteConnection) {
-        if self.is_behind.swap(false, Relaxed)
-            && let Err(error) = checkpoint(connection, "RESTART").await
-        {
-            // What is not folded is not lost; the next commit says what is wrong with the disk.
+    /// Folds all there is after a commit was refused: if the disk is full, the log cannot grow; folded to its end it
+    /// begins anew and needs no more room.
+    pub async fn refused(&self, connection: &mut SqliteConnection) {
+        // What is not folded is not lost; the next commit says what is wrong with the disk.
+        if let Err(error) = checkpoint(connection, "PASSIVE").await {
             tracing::debug!(%error, "what was written could not be folded into the journal");
         }
     }
@@ -88,10 +80,7 @@ impl Folding {
         if log.pages - log.folded < PAGES {
             return Ok(());
         }
-        let log = checkpoint(connection, "PASSIVE").await?;
-        if log.pages > MOST {
-            self.is_behind.store(true, Relaxed);
-        }
+        checkpoint(connection, "PASSIVE").await?;
         Ok(())
     }
 }

@@ -5,11 +5,11 @@ use std::{
 };
 
 use sqlx::{
-    ConnectOptions, SqliteConnection, SqlitePool,
+    AssertSqlSafe, ConnectOptions, SqliteConnection, SqlitePool,
     sqlite::{SqliteAutoVacuum, SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous},
 };
 
-use crate::{JournalError, Trouble, threes::Threes, writer::Writer};
+use crate::{JournalError, Trouble, folding::MOST, threes::Threes, writer::Writer};
 
 /// What the writer keeps of the file in memory, as SQLite says it: 32 MiB. It writes into many indexes, each at
 /// another place of the file.
@@ -111,8 +111,8 @@ impl Journal {
         sqlx::migrate!("./migrations").run(&mut connection).await?;
         shrinkable(&mut connection).await;
         let ids = sqlx::query_file!("queries/max_ids.sql").fetch_one(&mut connection).await?;
-        // Folding what was written is not the writer's work.
-        sqlx::raw_sql("PRAGMA wal_autocheckpoint = 0").execute(&mut connection).await?;
+        let most = AssertSqlSafe(format!("PRAGMA wal_autocheckpoint = {MOST}"));
+        sqlx::raw_sql(most).execute(&mut connection).await?;
         let folder = options.clone().connect().await.map_err(failed)?;
         let read = SqlitePoolOptions::new()
             .max_connections(READERS)

@@ -155,13 +155,13 @@ async fn run(
         if outcome.is_err() {
             // A failed commit leaves the transaction open; nothing of it may linger.
             let _ = sqlx::raw_sql("ROLLBACK").execute(&mut connection).await;
+            folding.refused(&mut connection).await;
         }
         stand(&standing, &outcome);
         for acknowledge in waiting {
             acknowledge(outcome.as_ref().copied().map_err(|e| JournalError::Commit(e.to_string())));
         }
         folding.committed();
-        folding.catch_up(&mut connection).await;
     }
     let _ = connection.close().await;
 }

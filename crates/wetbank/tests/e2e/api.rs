@@ -86,7 +86,7 @@ async fn requests_that_make_no_sense_are_problems_with_a_stable_word_and_their_r
         (Method::GET, "/places/office/browse?folder=..", None, 400, "bad-request"),
         (Method::GET, "/places/office/browse?folder=no", None, 404, "not-found"),
         (Method::GET, "/places/office/browse?limit=many", None, 400, "bad-request"),
-        (Method::POST, "/by-hand", by_hand("perhaps"), 400, "bad-request"),
+        (Method::POST, "/by-hand", by_hand("perhaps"), 422, "bad-request"),
         (Method::POST, "/by-hand", by_hand("replace"), 404, "not-found"),
         (Method::POST, "/by-hand", Some(json!({ "from": "office" })), 422, "bad-request"),
         (Method::DELETE, "/book/partner/nobody", None, 404, "not-found"),
