@@ -61,6 +61,7 @@ pub(crate) struct Writer {
     queue: mpsc::Sender<Write>,
     task: Arc<Mutex<Option<JoinHandle<()>>>>,
     folding: Arc<Mutex<Option<JoinHandle<()>>>>,
+    unfolding: tokio_util::sync::CancellationToken,
     closing: tokio_util::sync::CancellationToken,
 }
 
@@ -71,10 +72,12 @@ impl Writer {
         let closing = tokio_util::sync::CancellationToken::new();
         let standing = Standing::default();
         let folding = Folding::default();
-        let beside = folding.start(beside, closing.clone());
+        // Ended first: two connections that close at once each leave the log to the other.
+        let unfolding = closing.child_token();
+        let beside = folding.start(beside, unfolding.clone());
         let task = tokio::spawn(run(connection, writes, closing.clone(), standing.clone(), folding));
         let (task, folding) = (Arc::new(Mutex::new(Some(task))), Arc::new(Mutex::new(Some(beside))));
-        Self { standing, queue, task, folding, closing }
+        Self { standing, queue, task, folding, unfolding, closing }
     }
 
     /// Queues a write and waits until it is committed. If a statement fails, nothing of the whole
@@ -117,11 +120,12 @@ impl Writer {
     }
 
     pub(crate) async fn close(&self) {
-        self.closing.cancel();
-        // Who closes last folds all that is left.
+        self.unfolding.cancel();
         if let Some(folding) = self.folding.lock().await.take() {
             let _ = folding.await;
         }
+        // Who closes last folds all that is left.
+        self.closing.cancel();
         if let Some(task) = self.task.lock().await.take() {
             let _ = task.await;
         }
