@@ -23,6 +23,11 @@ pub(super) fn address(host: &Text<holds::Host>, port: Option<u16>, usual: u16) -
     Ok((address.host, port.or(address.port).unwrap_or(usual)))
 }
 
+/// How a server is told on which one signs in: `merrow@ftp.harlan.example:21/out`.
+pub(super) fn told_address(user: &str, host: &str, port: u16, root: &str) -> String {
+    format!("{user}@{host}:{port}/{}", root.trim_start_matches('/'))
+}
+
 /// The root; the folder of a pasted address where no other is given.
 pub(super) fn root(root: Option<&Text>, host: &Text<holds::Host>) -> String {
     let pasted = || host.str().split_once("://")?.1.split_once('/').map(|(_, folder)| folder.trim().trim_matches('/'));

@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{CONNECTIONS, address, connections, fingerprint, root, silence, trimmed},
+    connection::{CONNECTIONS, address, connections, fingerprint, root, silence, told_address, trimmed},
 };
 use crate::{
     Name, SecretName,
@@ -124,7 +124,7 @@ root     = "/out""#;
     }
 
     fn address(&self) -> String {
-        format!("{}@{}:{}/{}", self.user, self.host, self.port, self.root.trim_start_matches('/'))
+        told_address(&self.user, &self.host, self.port, &self.root)
     }
 
     fn secrets(&self) -> Vec<&SecretName> {

@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{CONNECTIONS, address, connections, fingerprint, lacks, root, silence, trimmed},
+    connection::{CONNECTIONS, address, connections, fingerprint, lacks, root, silence, told_address, trimmed},
 };
 use crate::{
     SecretName,
@@ -130,7 +130,7 @@ root     = "/incoming""#;
     }
 
     fn address(&self) -> String {
-        format!("{}@{}:{}/{}", self.user, self.host, self.port, self.root.trim_start_matches('/'))
+        told_address(&self.user, &self.host, self.port, &self.root)
     }
 
     fn secrets(&self) -> Vec<&SecretName> {
