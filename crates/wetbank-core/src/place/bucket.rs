@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{REQUESTS, connections, fingerprint, lacks, silence, trimmed},
+    connection::{REQUESTS, certificate, connections, lacks, silence, trimmed},
 };
 use crate::{
     SecretName,
@@ -132,7 +132,7 @@ root       = "2026/merrow""#;
             addressing: shape.addressing.unwrap_or(BucketAddressing::Path),
             sign_in,
             root: root.trim_matches('/').to_owned(),
-            certificate: fingerprint("certificate", shape.certificate.as_ref())?,
+            certificate: certificate(shape.certificate.as_ref())?,
             connections: connections(shape.connections, REQUESTS),
             silence: silence(shape.timeout.as_ref())?,
         })

@@ -51,13 +51,34 @@ pub(super) fn silence(text: Option<&Text<holds::Duration>>) -> Checked<Duration>
     Ok(silence)
 }
 
-pub(super) fn fingerprint(key: &str, text: Option<&Text<holds::Fingerprint>>) -> Checked<Option<String>> {
-    match text {
-        Some(text) if !text.str().trim().starts_with("SHA256:") => {
-            Err(text.wrong(format!("{key} must be a fingerprint that begins with SHA256:")))
-        }
-        text => Ok(text.map(|text| text.str().trim().to_owned())),
-    }
+/// What an SSH server proves itself with: the 43 characters of base64 that `SHA-256` has in OpenSSH's form.
+pub(super) fn host_key(text: Option<&Text<holds::Fingerprint>>) -> Checked<Option<String>> {
+    let is_base64 = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'+' || byte == b'/';
+    fingerprint(text, "43 letters and digits of base64", |digest| {
+        let digest = digest.trim_end_matches('=');
+        (digest.len() == 43 && digest.bytes().all(is_base64)).then(|| digest.to_owned())
+    })
+}
+
+/// What a TLS server proves itself with: 32 bytes in hexadecimal, with or without colons.
+pub(super) fn certificate(text: Option<&Text<holds::Fingerprint>>) -> Checked<Option<String>> {
+    fingerprint(text, "32 pairs of hexadecimal digits", |digest| {
+        let digits: String = digest.chars().filter(|c| *c != ':').collect();
+        (digits.len() == 64 && digits.bytes().all(|byte| byte.is_ascii_hexdigit())).then(|| digest.to_owned())
+    })
+}
+
+fn fingerprint(
+    text: Option<&Text<holds::Fingerprint>>,
+    form: &str,
+    digest: impl Fn(&str) -> Option<String>,
+) -> Checked<Option<String>> {
+    let Some(text) = text else { return Ok(None) };
+    let found = text.str().trim().strip_prefix("SHA256:").and_then(digest);
+    let words = || {
+        format!("\"{}\" is no fingerprint: it is SHA256: and {form}; \"wetbank place test\" shows it whole", text.str())
+    };
+    found.map(|digest| Some(format!("SHA256:{digest}"))).ok_or_else(|| text.wrong(words()))
 }
 
 /// A text without the blanks around it.

@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{CONNECTIONS, address, connections, fingerprint, root, silence, told_address, trimmed},
+    connection::{CONNECTIONS, address, certificate, connections, root, silence, told_address, trimmed},
 };
 use crate::{
     Name, SecretName,
@@ -115,7 +115,7 @@ root     = "/out""#;
             password: Name::new(shape.password.secret.str()).at(&shape.password.secret)?,
             security,
             active: shape.active.unwrap_or(false),
-            certificate: fingerprint("certificate", shape.certificate.as_ref())?,
+            certificate: certificate(shape.certificate.as_ref())?,
             root: root(shape.root.as_ref(), &shape.host),
             staged: shape.staged.unwrap_or(true),
             connections: connections(shape.connections, CONNECTIONS),

@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{CONNECTIONS, address, connections, fingerprint, lacks, silence, trimmed},
+    connection::{CONNECTIONS, address, certificate, connections, lacks, silence, trimmed},
 };
 use crate::{
     HostAddress, SecretName,
@@ -126,7 +126,7 @@ impl Shape {
         let security = self.security();
         let usual = if security == MailSecurity::TlsFromStart { 993 } else { 143 };
         let (host, port) = address(host, self.port, usual)?;
-        let certificate = fingerprint("certificate", self.certificate.as_ref())?;
+        let certificate = certificate(self.certificate.as_ref())?;
         Ok(Some(MailServer { host, port, security, certificate }))
     }
 
@@ -141,8 +141,8 @@ impl Shape {
             MailSecurity::None => 25,
         };
         // One certificate for both is usual.
-        let own = fingerprint("send-certificate", self.send_certificate.as_ref())?;
-        let certificate = own.or(fingerprint("certificate", self.certificate.as_ref())?);
+        let own = certificate(self.send_certificate.as_ref())?;
+        let certificate = own.or(certificate(self.certificate.as_ref())?);
         Ok(Some(MailServer { host: address.host, port: address.port.unwrap_or(usual), security, certificate }))
     }
 }

@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{CONNECTIONS, address, connections, fingerprint, lacks, root, silence, told_address, trimmed},
+    connection::{CONNECTIONS, address, connections, host_key, lacks, root, silence, told_address, trimmed},
 };
 use crate::{
     SecretName,
@@ -98,7 +98,7 @@ impl Kind for SftpSpec {
 host     = "sftp.skerrow.example"
 user     = "merrow"
 key      = { secret = "skerrow-ssh", passphrase = { secret = "skerrow-ssh-passphrase" } }
-host-key = "SHA256:…"
+host-key = "SHA256:qV0lWdXoD4mRr9m1gkTtZkq2v1sQ0bq8Ww3Yp5nJx7E"
 root     = "/incoming""#;
 
     fn resolve(shape: &Shape, at: Range<usize>) -> Checked<Self> {
@@ -121,7 +121,7 @@ root     = "/incoming""#;
             port,
             user: trimmed(&shape.user),
             sign_in,
-            host_key: fingerprint("host-key", shape.host_key.as_ref())?,
+            host_key: host_key(shape.host_key.as_ref())?,
             root: root(shape.root.as_ref(), &shape.host),
             staged: shape.staged.unwrap_or(true),
             connections: connections(shape.connections, CONNECTIONS),

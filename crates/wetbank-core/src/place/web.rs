@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 use super::{
     Kind,
-    connection::{CONNECTIONS, connections, fingerprint, lacks, silence, trimmed},
+    connection::{CONNECTIONS, certificate, connections, lacks, silence, trimmed},
 };
 use crate::{
     RelPath, SecretName,
@@ -89,7 +89,7 @@ files = ["north.csv", "south.csv"]"#;
             url: typed_url(shape.url.str()).at(&shape.url)?,
             files,
             sign_in,
-            certificate: fingerprint("certificate", shape.certificate.as_ref())?,
+            certificate: certificate(shape.certificate.as_ref())?,
             connections: connections(shape.connections, CONNECTIONS),
             silence: silence(shape.timeout.as_ref())?,
         })

@@ -8,7 +8,7 @@ use serde::Deserialize;
 use super::{
     AgreedSpec, Kind,
     agreement::AgreementShape,
-    connection::{REQUESTS, connections, fingerprint, lacks, silence, trimmed},
+    connection::{REQUESTS, certificate, connections, lacks, silence, trimmed},
 };
 use crate::{
     SecretName,
@@ -93,7 +93,7 @@ password = { secret = "cloud" }"#;
         Ok(Self {
             url: typed_url(shape.url.str()).at(&shape.url)?,
             sign_in,
-            certificate: fingerprint("certificate", shape.certificate.as_ref())?,
+            certificate: certificate(shape.certificate.as_ref())?,
             connections: connections(shape.connections, REQUESTS),
             silence: silence(shape.timeout.as_ref())?,
         })
