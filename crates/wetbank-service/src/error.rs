@@ -3,7 +3,7 @@
 use axum::{
     Json,
     extract::rejection::{JsonRejection, PathRejection, QueryRejection},
-    http::{StatusCode, header},
+    http::{Method, StatusCode, Uri, header},
     response::{IntoResponse, Response},
 };
 use wetbank_client::{Mistake, Problem};
@@ -49,6 +49,20 @@ impl ApiError {
     pub fn internal(detail: &str) -> Self {
         tracing::error!(detail, "a request could not be answered");
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, "broken", detail)
+    }
+
+    /// No call has this address, or none with this method.
+    pub async fn no_call(method: Method, uri: Uri) -> Self {
+        let words =
+            format!("there is no API call {method} {}; the calls are described at /api/v1/openapi.json", uri.path());
+        Self::new(StatusCode::NOT_FOUND, "not-found", words)
+    }
+
+    /// A call has this address, but is made with another method.
+    pub async fn other_method(method: Method, uri: Uri) -> Self {
+        let words =
+            format!("{} is not called with {method}; the calls are described at /api/v1/openapi.json", uri.path());
+        Self::new(StatusCode::METHOD_NOT_ALLOWED, "method", words)
     }
 
     pub fn not_found(kind: &str, name: impl std::fmt::Display) -> Self {
@@ -108,20 +122,37 @@ impl From<EngineError> for ApiError {
     }
 }
 
+/// What lies at the bottom of an error: the fact, without the words of whoever handed it on.
+fn cause(error: &dyn std::error::Error) -> String {
+    error.source().map_or_else(|| error.to_string(), cause)
+}
+
 impl From<JsonRejection> for ApiError {
     fn from(rejection: JsonRejection) -> Self {
-        Self::new(rejection.status(), "bad-request", rejection.body_text())
+        let words = match &rejection {
+            JsonRejection::JsonDataError(error) => format!("the body is not what this call takes: {}", cause(error)),
+            JsonRejection::JsonSyntaxError(error) => format!("the body is no JSON: {}", cause(error)),
+            JsonRejection::MissingJsonContentType(_) => {
+                "the body must be JSON, and say so: content-type: application/json".to_owned()
+            }
+            other => other.body_text(),
+        };
+        Self::new(rejection.status(), "bad-request", words)
     }
 }
 
 impl From<QueryRejection> for ApiError {
     fn from(rejection: QueryRejection) -> Self {
-        Self::new(rejection.status(), "bad-request", rejection.body_text())
+        Self::new(
+            rejection.status(),
+            "bad-request",
+            format!("the query is not what this call takes: {}", cause(&rejection)),
+        )
     }
 }
 
 impl From<PathRejection> for ApiError {
     fn from(rejection: PathRejection) -> Self {
-        Self::new(rejection.status(), "bad-request", rejection.body_text())
+        Self::new(rejection.status(), "bad-request", format!("the address cannot be read: {}", cause(&rejection)))
     }
 }

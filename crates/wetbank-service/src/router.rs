@@ -7,7 +7,7 @@ use axum::{
     extract::DefaultBodyLimit,
     http::{HeaderName, HeaderValue, header},
     middleware,
-    routing::get,
+    routing::{any, get},
 };
 use tower_http::{
     compression::CompressionLayer, csrf::CsrfLayer, limit::RequestBodyLimitLayer, set_header::SetResponseHeaderLayer,
@@ -17,7 +17,9 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 use crate::{
-    auth, console, described, events,
+    auth, console, described,
+    error::ApiError,
+    events,
     handlers::{
         book, calendars, databases, keys, notices, partners, places, rules, runs, secrets, sign_in, signals, status,
     },
@@ -74,11 +76,12 @@ pub(crate) fn router(shared: Shared) -> Router {
     };
     routes
         .route("/api/v1/openapi.json", get(move || async move { axum::Json((*document).clone()) }))
-        .route("/api/{*rest}", get(|| async { crate::error::ApiError::not_found("API call", "of this name") }))
+        .route("/api/{*rest}", any(ApiError::no_call))
         .route("/sign-in", get(console::sign_in))
         .route(sign_in::BACK, get(sign_in::back))
         .merge(signals::routes())
         .fallback(console::serve)
+        .method_not_allowed_fallback(ApiError::other_method)
         .layer(RequestBodyLimitLayer::new(LARGEST_BODY))
         .layer(RequestBodyTimeoutLayer::new(BODY_SILENCE))
         .layer(DefaultBodyLimit::max(LARGEST_BODY))

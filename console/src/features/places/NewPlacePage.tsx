@@ -117,7 +117,11 @@ function AsItIsTyped({ typed }: { typed: Typed }) {
     <section aria-label="Test" className="panel min-w-0">
       <div className="grid gap-2 px-5 py-4">
         <h2 className="font-semibold">What is there</h2>
-        {!ready && <p className="quiet text-sm">It is tested while you type: first whether the server is there and how it is secured.</p>}
+        {!ready && (
+          <p className="quiet text-sm">
+            {asks ? "It is tested while you type: first whether the server is there and how it is secured." : "It is tested while you type: whether it is there, and what may be done with it."}
+          </p>
+        )}
         {ready && !tried && !trying.error && <p className="quiet text-sm">Looking…</p>}
         {tried && <p className="file [overflow-wrap:anywhere]">{tried.address}</p>}
         {tried && <Steps steps={tried.steps} />}

@@ -63,6 +63,8 @@ impl Engine {
             .and_then(toml_edit::Item::as_array)
             .map(|off| off.iter().filter_map(|day| day.as_str().map(str::to_owned)).collect())
             .unwrap_or_default();
+        off.sort();
+        off.dedup();
         let before = off.len();
         off.extend(days.spans.iter().map(|(first, last)| span_text(*first, *last)));
         off.sort();

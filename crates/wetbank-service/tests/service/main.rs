@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod book;
+mod calls;
 mod doors;
 mod places;
 mod records;

@@ -276,7 +276,7 @@ pub(crate) struct Find {
     #[serde(default)]
     #[schemars(title = "Only what is new")]
     pub only_new: bool,
-    /// So many must be there, or the run is held.
+    /// So many must be there, or the search is held: released, it looks again. What it found goes its way meanwhile.
     #[serde(default)]
     #[schemars(title = "At least")]
     pub least: usize,
