@@ -1,4 +1,4 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { type Query, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 /** Changes are gathered for so long before the page looks anew. */
@@ -18,7 +18,12 @@ export function useLive(): boolean {
     const look = () => {
       timer ??= window.setTimeout(() => {
         timer = undefined;
-        void client.invalidateQueries({ predicate: (one) => one.queryKey[0] === "live" });
+        // What is on its way is not broken off, or a slow connection would never show anything; it is asked again after it.
+        const isLive = (one: Query): boolean => one.queryKey[0] === "live";
+        const isFetching = (one: Query): boolean => one.state.fetchStatus === "fetching";
+        const isLate = client.getQueryCache().findAll({ predicate: isLive }).some(isFetching);
+        void client.invalidateQueries({ predicate: (one) => isLive(one) && !isFetching(one) });
+        if (isLate) look();
       }, GATHER_MS);
     };
     const listen = () => {

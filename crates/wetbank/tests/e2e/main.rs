@@ -31,6 +31,7 @@ mod lost_answers;
 mod many_names;
 mod odd_servers;
 mod packing;
+mod pages;
 mod partners;
 #[cfg(target_arch = "x86_64")]
 mod published;

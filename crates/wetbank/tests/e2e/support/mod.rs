@@ -1,6 +1,7 @@
 //! The real binary on a data folder of its own, talked to through its command line and its API.
 
 #[cfg(target_arch = "x86_64")]
+pub mod browser;
 pub mod cuts;
 pub mod desk;
 pub mod servers;
@@ -116,6 +117,7 @@ pub struct Office {
     pub folder: TempDir,
     service: Option<Child>,
     environment: Vec<(String, String)>,
+    listen: String,
 }
 
 impl Drop for Office {
@@ -133,7 +135,8 @@ impl Office {
     /// The same with this in its environment.
     pub fn open_with(environment: &[(&str, &str)]) -> Self {
         let environment = environment.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
-        let mut office = Self { folder: TempDir::new().unwrap(), service: None, environment };
+        let mut office =
+            Self { folder: TempDir::new().unwrap(), service: None, environment, listen: "127.0.0.1:0".to_owned() };
         fs::create_dir_all(office.path("office")).unwrap();
         office.start();
         office
@@ -150,7 +153,7 @@ impl Office {
     fn serve(&self) -> Command {
         let _ = fs::remove_file(self.data().join("address"));
         let mut command = Command::new(BINARY);
-        command.args(["serve", "--listen", "127.0.0.1:0", "--data"]).arg(self.data());
+        command.args(["serve", "--listen", &self.listen, "--data"]).arg(self.data());
         command.envs(self.environment.iter().map(|(key, value)| (key, value)));
         command
     }
@@ -166,6 +169,11 @@ impl Office {
         let child = self.serve().stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn().unwrap();
         self.service = Some(child);
         wait_for("the service listens", || self.data().join("address").exists().then_some(()));
+    }
+
+    /// The next service listens where this one does.
+    pub fn keep_address(&mut self) {
+        self.listen = self.url().trim_start_matches("http://").to_owned();
     }
 
     /// Ends the service without warning.
