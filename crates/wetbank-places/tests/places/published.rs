@@ -1,6 +1,9 @@
 //! Files that a web server publishes: a real one, and ones that do not tell enough.
 
-use std::{fs, time::Duration};
+use std::{
+    fs,
+    time::{Duration, SystemTime},
+};
 
 use futures_util::{StreamExt, TryStreamExt};
 use wetbank_core::{Name, RelPath, SILENCE, WebSpec};
@@ -48,8 +51,9 @@ async fn files_that_are_named_are_listed_read_and_seen_to_change() {
     assert!(read_from(&tables, &path("2026/a b.csv"), 300_000).await.unwrap().is_empty());
     let before = tables.stat(&path("north.csv")).await.unwrap();
     assert_eq!((before.kind, before.fingerprint.size), (EntryKind::File, 11));
-    tokio::time::sleep(Duration::from_millis(1100)).await;
     fs::write(server.root.path().join("north.csv"), "high 05:01\n").unwrap();
+    let later = SystemTime::now() + Duration::from_secs(2);
+    fs::File::options().write(true).open(server.root.path().join("north.csv")).unwrap().set_modified(later).unwrap();
     assert_ne!(tables.stat(&path("north.csv")).await.unwrap().fingerprint, before.fingerprint);
     // What the book does not name is not there, whatever the server has.
     assert_eq!(read(&tables, "secret.csv").await.unwrap_err().kind, PlaceErrorKind::NotFound);

@@ -204,11 +204,30 @@ steps = [ { copy = { to = "office", folder = "inbox", exists = "skip-same" } } ]
         wait_for("both desks have both", || (names(&scene.office.path("office/inbox")) == all).then_some(()));
     }
     wait_for("the other desk sorts what came", || scene_has(&two, "office/sorted/from-one.csv"));
-    std::thread::sleep(Duration::from_secs(2));
-    let counts = [one.office.runs().len(), two.office.runs().len()];
-    std::thread::sleep(Duration::from_secs(2));
-    assert_eq!([one.office.runs().len(), two.office.runs().len()], counts, "nothing goes round");
-    assert_eq!(names(&two.office.path("office/sorted")), ["from-one.csv"]);
+    let runs = || -> Vec<usize> {
+        let of = |scene: &Scene, name: &str| {
+            scene
+                .office
+                .runs()
+                .iter()
+                .filter(|run| run["file"].as_str().is_some_and(|file| file.ends_with(name)))
+                .count()
+        };
+        all.iter().flat_map(|name| [of(&one, name), of(&two, name)]).collect()
+    };
+    for scene in [&one, &two] {
+        scene.office.wait_idle();
+    }
+    let before = runs();
+    // Another file goes all the way meanwhile: each desk has looked at both sides again.
+    one.office.put("office/inbox/last.csv", b"last");
+    wait_for("the last one is sorted", || scene_has(&two, "office/sorted/last.csv"));
+    for scene in [&one, &two] {
+        scene.office.wait_idle();
+    }
+    assert_eq!(runs(), before, "nothing goes round");
+    let all = ["from-one.csv", "from-two.csv", "last.csv"];
+    assert_eq!(names(&two.office.path("office/sorted")), ["from-one.csv", "last.csv"]);
     for scene in [&one, &two] {
         assert_eq!(names(&scene.office.path("office/inbox")), all);
         assert_eq!(scene.office.holds(), Vec::<Value>::new());
@@ -247,7 +266,9 @@ fn j08_each_file_is_uploaded_by_the_clock_and_set_aside_below_and_a_failure_name
         scene.office.wetbank(&["hold", "release", &hold["item"].to_string()]);
         wait_for("all are set aside", || (names(&scene.office.path("office/out/done")).len() == 3).then_some(()));
         assert_eq!(names(&library.root.path().join("library")), ["a.csv", "b.csv", "c.csv"]);
-        std::thread::sleep(Duration::from_millis(1500));
+        let newest = || scene.office.runs().iter().filter_map(|run| run["id"].as_i64()).max();
+        let before = newest();
+        wait_for("two more firings", || (newest() > before.map(|id| id + 1)).then_some(()));
         assert_eq!(names(&library.root.path().join("library")).len(), 3, "what is set aside is never uploaded");
     }
 }

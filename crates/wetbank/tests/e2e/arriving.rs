@@ -1,6 +1,10 @@
 //! When a file counts as complete, in every kind of place that is watched.
 
-use std::{fs, path::Path, time::Duration};
+use std::{
+    fs,
+    path::Path,
+    time::{Duration, SystemTime},
+};
 
 use crate::support::{Office, names, wait_for};
 use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer, run};
@@ -20,25 +24,42 @@ starts = { arrival = { place = "WATCHED", folder = "in", marker = "*.done" } }
 steps = [ { copy = { to = "archive" } } ]
 "#;
 
+/// Puts a file with its marker, of which both are modified so many seconds from now.
+fn whole(folder: &Path, name: &str, content: &str, later: u64) {
+    for (name, content) in [(name.to_owned(), content), (format!("{name}.done"), "")] {
+        let path = folder.join(name);
+        fs::write(&path, content).unwrap();
+        modified(&path, later);
+    }
+}
+
+fn modified(path: &Path, later: u64) {
+    let time = SystemTime::now() + Duration::from_secs(later);
+    fs::File::options().write(true).open(path).unwrap().set_modified(time).unwrap();
+}
+
 /// A file that says nothing is waited for; its marker, and a new marker for a new content, take it.
 fn taken_with_its_marker(office: &Office, folder: &Path) {
     fs::write(folder.join("early.csv"), "half").unwrap();
-    fs::write(folder.join("whole.csv"), "whole").unwrap();
-    fs::write(folder.join("whole.csv.done"), "").unwrap();
     let archive = office.path("archive");
-    wait_for("the file with a marker", || archive.join("whole.csv").exists().then_some(()));
-    std::thread::sleep(Duration::from_millis(1500));
-    assert_eq!(names(&archive), ["whole.csv"], "neither the one without a marker nor the marker");
-    fs::write(folder.join("early.csv"), "all of it").unwrap();
-    fs::write(folder.join("early.csv.done"), "").unwrap();
+    // Each that is taken shows that the folder was looked at after what lay there before.
+    for name in ["one.csv", "two.csv"] {
+        whole(folder, name, "whole", 0);
+        wait_for("a file with a marker", || archive.join(name).exists().then_some(()));
+    }
+    assert_eq!(names(&archive), ["one.csv", "two.csv"], "neither the one without a marker nor a marker");
+    whole(folder, "early.csv", "all of it", 0);
     wait_for("the other one", || archive.join("early.csv").exists().then_some(()));
     assert_eq!(fs::read(archive.join("early.csv")).unwrap(), b"all of it");
     // The old marker says nothing about what was written after it.
-    std::thread::sleep(Duration::from_millis(1100));
     fs::write(folder.join("early.csv"), "begun anew").unwrap();
-    std::thread::sleep(Duration::from_millis(1500));
+    modified(&folder.join("early.csv"), 5);
+    for name in ["three.csv", "four.csv"] {
+        whole(folder, name, "whole", 0);
+        wait_for("a file with a marker", || archive.join(name).exists().then_some(()));
+    }
     office.wait_idle();
-    assert_eq!(office.runs().len(), 2);
+    assert_eq!(office.runs().len(), 5);
 }
 
 #[test]

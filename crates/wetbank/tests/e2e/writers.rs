@@ -116,12 +116,14 @@ fn a_file_that_is_written_again_after_it_was_copied_stays() {
         "{ copy = { to = \"archive\" } }, { program = { run = \"waits\" } }",
     );
     let office = office("");
-    office.allow("waits", "sleep 3");
+    let go = office.path("go");
+    office.allow("waits", &format!("while [ ! -e '{}' ]; do sleep 0.05; done", go.display()));
     office.book(&format!("{PLACES}{rule}"));
     office.put("office/in/slow.csv", &[b'a'; 2000]);
     wait_for("it is copied", || office.path("archive/slow.csv").exists().then_some(()));
     let mut file = OpenOptions::new().append(true).open(office.path("office/in/slow.csv")).unwrap();
-    std::thread::sleep(Duration::from_secs(4));
+    fs::write(go, "").unwrap();
+    wait_for("it waits for its writer", || (office.json(&["status"])["waiting"] == 1).then_some(()));
     assert!(office.path("office/in/slow.csv").exists(), "somebody has it open");
     file.write_all(b"more").unwrap();
     drop(file);

@@ -2,6 +2,7 @@
 
 #[cfg(target_arch = "x86_64")]
 pub mod browser;
+pub mod clock;
 pub mod cuts;
 pub mod desk;
 pub mod servers;
