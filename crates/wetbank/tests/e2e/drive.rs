@@ -58,7 +58,7 @@ fn folders(office: &Office) {
 }
 
 const ARCHIVE: &str = "[place.archive]\nkind = \"folder\"\nroot = \"@/archive\"\n\n\
-    [rule.fetch]\nstarts = { arrival = { place = \"drive\", folder = \"in\", look-every = \"200ms\" } }\n\
+    [rule.fetch]\nstarts = { arrival = { place = \"drive\", folder = \"in\", look-every = \"200ms\", settle = \"300ms\" } }\n\
     [[rule.fetch.branch]]\nsteps = [ { copy = { to = \"archive\", exists = \"keep-both\" } } ]\n";
 
 #[test]
@@ -155,7 +155,7 @@ fn files_go_from_one_organisations_drive_to_anothers() {
     let (office, cloud) = (Office::open(), Cloud::open());
     cloud.agree(&office, "drive", "tove");
     cloud.agree(&office, "theirs", "odd");
-    let rule = "\n[rule.over]\nstarts = { arrival = { place = \"drive\", folder = \"out\", look-every = \"200ms\" } }\n\
+    let rule = "\n[rule.over]\nstarts = { arrival = { place = \"drive\", folder = \"out\", look-every = \"200ms\", settle = \"300ms\" } }\n\
         [[rule.over.branch]]\nsteps = [ { copy = { to = \"theirs\", folder = \"from merrow\" } } ]\n";
     office.book(&(cloud.place("drive", "merrow") + cloud.place("theirs", "harlan").as_str() + rule));
     cloud.put("merrow", "out/proof.pdf", "pages", "Tove");

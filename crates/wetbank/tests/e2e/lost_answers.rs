@@ -216,7 +216,7 @@ fn of_a_webdav_server() {
 fn of_a_bucket() {
     let line = to_bucket();
     every_request_in_turn(&line, 1000);
-    every_request_in_turn(&line, 20 << 20);
+    every_request_in_turn(&line, 12 << 20);
 }
 
 #[test]
