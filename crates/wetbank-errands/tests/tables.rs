@@ -8,7 +8,7 @@ use sqlx::{
     ConnectOptions, Executor,
     sqlite::{SqliteConnectOptions, SqliteSynchronous},
 };
-use wetbank_core::{Asked, Database, DatabaseKind, Name, Numbers, Twice};
+use wetbank_core::{Asked, BadRows, Database, DatabaseKind, Name, Numbers, Twice, step::Load};
 use wetbank_errands::{Extracting, Loading, Source, extract, load, new_sqlite};
 
 struct Made {
@@ -38,19 +38,24 @@ impl Made {
     }
 
     async fn load(&self, text: &str, key: &str) -> Result<wetbank_errands::Loaded, wetbank_errands::ErrandError> {
-        let loading = Loading {
-            table: "t".to_owned(),
-            columns: Vec::new(),
-            separator: b',',
-            numbers: Numbers::default(),
-            twice: Twice::Refuse,
-            missing_stay_empty: false,
-            encoding: "utf-8".to_owned(),
-            leave_out: false,
-            replace: false,
-            key: key.to_owned(),
-        };
+        let loading = Loading { said: usual(), key: key.to_owned() };
         load(&self.source, loading, std::io::Cursor::new(text.to_owned().into_bytes())).await
+    }
+}
+
+/// A load into the table `t` as it is done if the rule says nothing of it.
+fn usual() -> Load {
+    Load {
+        into: Name::new("survey").unwrap(),
+        table: "t".to_owned(),
+        columns: Vec::new(),
+        separator: b',',
+        encoding: "utf-8".to_owned(),
+        numbers: Numbers::default(),
+        twice: Twice::Refuse,
+        missing_stay_empty: false,
+        bad_rows: BadRows::Refuse,
+        replace: false,
     }
 }
 
@@ -206,18 +211,8 @@ async fn a_header_that_is_there_twice_is_refused_unless_it_is_said_which_counts(
     let refused = made.load(text, "once").await.unwrap_err();
     assert!(refused.to_string().contains("\"level\" twice"), "{refused}");
     for (twice, level) in [(Twice::First, "3.5"), (Twice::Last, "4.5")] {
-        let loading = Loading {
-            table: "t".to_owned(),
-            columns: Vec::new(),
-            separator: b',',
-            encoding: "iso-8859-1".to_owned(),
-            numbers: Numbers::default(),
-            twice,
-            missing_stay_empty: false,
-            leave_out: false,
-            replace: true,
-            key: format!("{twice:?}"),
-        };
+        let said = Load { encoding: "iso-8859-1".to_owned(), twice, replace: true, ..usual() };
+        let loading = Loading { said, key: format!("{twice:?}") };
         load(&made.source, loading, std::io::Cursor::new(text.as_bytes().to_vec())).await.unwrap();
         assert_eq!(made.extract("SELECT level FROM t", b',').await.1, format!("level\n{level}\n"));
     }
@@ -232,18 +227,7 @@ async fn a_column_that_the_file_does_not_have_is_refused_unless_it_may_stay_empt
     let refused = made.load("station,level\nB12,3.5\n", "once").await.unwrap_err().to_string();
     assert!(refused.contains("no column \"remark\"") && refused.contains("missing = \"empty\""), "{refused}");
     made.load("station,level,remark\nB12,3.5,\n", "twice").await.unwrap();
-    let loading = Loading {
-        table: "t".to_owned(),
-        columns: Vec::new(),
-        separator: b',',
-        encoding: "utf-8".to_owned(),
-        numbers: Numbers::default(),
-        twice: Twice::Refuse,
-        missing_stay_empty: true,
-        leave_out: false,
-        replace: false,
-        key: "empty".to_owned(),
-    };
+    let loading = Loading { said: Load { missing_stay_empty: true, ..usual() }, key: "empty".to_owned() };
     load(&made.source, loading, std::io::Cursor::new(b"station,level\nB13,4.5\n".to_vec())).await.unwrap();
     assert_eq!(made.extract("SELECT station, remark FROM t", b',').await.1, "station,remark\nB12,\nB13,\n");
 }

@@ -12,7 +12,7 @@ use std::{
 };
 
 use secrecy::SecretString;
-use wetbank_core::{Asked, Database, DatabaseKind, Numbers, Twice};
+use wetbank_core::{Asked, Database, DatabaseKind, step::Load};
 
 use crate::ErrandError;
 pub(crate) use rows::{Batch, Cell, Column, Kind, Reading};
@@ -29,24 +29,8 @@ pub struct Source {
 /// What is to be loaded, and how.
 #[derive(Debug, Clone)]
 pub struct Loading {
-    /// The table.
-    pub table: String,
-    /// Columns, each with the header it is filled from; if empty, the file's headers are its columns.
-    pub columns: Vec<(String, String)>,
-    /// What stands between two values.
-    pub separator: u8,
-    /// How the text is written (WHATWG Encoding Standard).
-    pub encoding: String,
-    /// How numbers are written.
-    pub numbers: Numbers,
-    /// Which column counts if two have one header.
-    pub twice: Twice,
-    /// Whether columns of the table that the file does not have stay empty; else such a file is refused.
-    pub missing_stay_empty: bool,
-    /// Whether rows that do not fit are left out; else one of them keeps all others out.
-    pub leave_out: bool,
-    /// Whether what the table holds is removed first.
-    pub replace: bool,
+    /// What the rule says of it.
+    pub said: Load,
     /// What tells this load from every other: it is never done twice.
     pub key: String,
 }

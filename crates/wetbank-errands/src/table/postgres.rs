@@ -86,8 +86,8 @@ pub(super) async fn load(
     input: impl Read + Send + 'static,
 ) -> Result<Loaded, ErrandError> {
     let mut connection = open(spec, password).await?;
-    let failed = |error: sqlx::Error| told(&error, &loading.table);
-    let table = columns(&mut connection, &loading.table).await?;
+    let failed = |error: sqlx::Error| told(&error, &loading.said.table);
+    let table = columns(&mut connection, &loading.said.table).await?;
     // Unless it is committed, what follows never was.
     let mut transaction = connection.begin().await.map_err(failed)?;
     let make =
@@ -99,8 +99,8 @@ pub(super) async fn load(
     if marked.rows_affected() == 0 {
         return Ok(Loaded { before: true, ..Loaded::default() });
     }
-    let name = quoted_table(&loading.table);
-    if loading.replace {
+    let name = quoted_table(&loading.said.table);
+    if loading.said.replace {
         transaction.execute(AssertSqlSafe(format!("DELETE FROM {name}"))).await.map_err(failed)?;
     }
     let mut reading = Reading::begin(input, &loading, table).await?;

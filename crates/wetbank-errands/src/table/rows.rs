@@ -195,9 +195,9 @@ impl Reading {
         let (told, columns) = tokio::sync::oneshot::channel();
         let loading = loading.clone();
         let rest = tokio::task::spawn_blocking(move || {
-            let text = Decoded::new(input, &loading.encoding)?;
+            let text = Decoded::new(input, &loading.said.encoding)?;
             let mut reader = csv::ReaderBuilder::new()
-                .delimiter(loading.separator)
+                .delimiter(loading.said.separator)
                 .flexible(true)
                 .from_reader(BufReader::with_capacity(256 << 10, text));
             let fitted = head(&mut reader, &loading, &table)?;
@@ -205,7 +205,7 @@ impl Reading {
             if told.send(columns).is_err() {
                 return Ok(Rest::default());
             }
-            rows(&mut reader, &fitted, loading.numbers, &sender)
+            rows(&mut reader, &fitted, loading.said.numbers, &sender)
         });
         match columns.await {
             Ok(columns) => Ok(Self { columns, batches, rest }),
@@ -259,7 +259,7 @@ fn head<R: Read>(
             let known: Vec<String> = table.iter().map(|column| column.name.clone()).collect();
             ErrandError::Wrong(format!(
                 "the table {} has no column \"{name}\"; it has {}",
-                loading.table,
+                loading.said.table,
                 listed(&known)
             ))
         })
@@ -267,13 +267,13 @@ fn head<R: Read>(
     // The place of a header, if only one has it or the rule says which of two counts.
     let place = |wanted: &str| {
         // Columns of the table have no case, headers that the book names do.
-        let is_wanted = |one: &str| match loading.columns.is_empty() {
+        let is_wanted = |one: &str| match loading.said.columns.is_empty() {
             true => one.eq_ignore_ascii_case(wanted),
             false => one == wanted,
         };
         let mut at = headers.iter().enumerate().filter(|(_, one)| is_wanted(one)).map(|(at, _)| at);
         let (first, last) = (at.next(), at.next_back());
-        match (loading.twice, last) {
+        match (loading.said.twice, last) {
             (Twice::Refuse, Some(_)) => Err(ErrandError::Wrong(format!(
                 "the file has the column \"{wanted}\" twice; say which counts with twice = \"first\" or \"last\""
             ))),
@@ -281,7 +281,7 @@ fn head<R: Read>(
             _ => Ok(first),
         }
     };
-    if loading.columns.is_empty() {
+    if loading.said.columns.is_empty() {
         let mut fitted = Vec::with_capacity(headers.len());
         for (at, header) in headers.iter().enumerate() {
             if place(header)? == Some(at) {
@@ -290,10 +290,10 @@ fn head<R: Read>(
         }
         let is_missing =
             |column: &&Column| !column.fills_itself && !fitted.iter().any(|(_, one)| one.name == column.name);
-        if let Some(missing) = table.iter().find(is_missing).filter(|_| !loading.missing_stay_empty) {
+        if let Some(missing) = table.iter().find(is_missing).filter(|_| !loading.said.missing_stay_empty) {
             return Err(ErrandError::Wrong(format!(
                 "the file has no column \"{}\", and the table {} has one; say missing = \"empty\" if it may stay empty, or columns = {{ … }}",
-                missing.name, loading.table
+                missing.name, loading.said.table
             )));
         }
         return Ok(fitted);
@@ -304,7 +304,7 @@ fn head<R: Read>(
         })?;
         Ok((at, column(name)?))
     };
-    loading.columns.iter().map(fit).collect()
+    loading.said.columns.iter().map(fit).collect()
 }
 
 fn rows<R: Read>(

@@ -6,6 +6,7 @@ use sqlx::{
     AssertSqlSafe, ConnectOptions, Connection, Executor, Row, SqliteConnection,
     sqlite::{SqliteConnectOptions, SqliteRow},
 };
+use wetbank_core::BadRows;
 
 use super::{BUSY, Batch, Cell, Column, Kind, Loaded, Loading, MARKS, Reading, judged, quoted, quoted_table};
 use crate::ErrandError;
@@ -105,8 +106,8 @@ pub(super) async fn load(
     input: impl Read + Send + 'static,
 ) -> Result<Loaded, ErrandError> {
     let mut connection = open(file, false, BUSY).await?;
-    let failed = |error: sqlx::Error| judged(&error, &loading.table);
-    let table = columns(&mut connection, &loading.table).await?;
+    let failed = |error: sqlx::Error| judged(&error, &loading.said.table);
+    let table = columns(&mut connection, &loading.said.table).await?;
     connection.execute("BEGIN IMMEDIATE").await.map_err(failed)?;
     let done = within(&mut connection, &loading, table, input).await;
     let end = match &done {
@@ -124,7 +125,7 @@ async fn within(
     table: Vec<Column>,
     input: impl Read + Send + 'static,
 ) -> Result<Loaded, ErrandError> {
-    let failed = |error: sqlx::Error| judged(&error, &loading.table);
+    let failed = |error: sqlx::Error| judged(&error, &loading.said.table);
     let make = format!("CREATE TABLE IF NOT EXISTS {MARKS} (load TEXT PRIMARY KEY, at TEXT NOT NULL)");
     connection.execute(AssertSqlSafe(make)).await.map_err(failed)?;
     let mark = format!("INSERT INTO {MARKS} (load, at) VALUES (?1, datetime('now')) ON CONFLICT DO NOTHING");
@@ -132,8 +133,8 @@ async fn within(
     if marked.rows_affected() == 0 {
         return Ok(Loaded { before: true, ..Loaded::default() });
     }
-    let name = quoted_table(&loading.table);
-    if loading.replace {
+    let name = quoted_table(&loading.said.table);
+    if loading.said.replace {
         connection.execute(AssertSqlSafe(format!("DELETE FROM {name}"))).await.map_err(failed)?;
     }
     let mut reading = Reading::begin(input, loading, table).await?;
@@ -155,7 +156,7 @@ async fn within(
 /// What the reader found out, judged as the load says.
 pub(super) async fn finish(reading: Reading, loading: &Loading) -> Result<Loaded, ErrandError> {
     let rest = reading.rest.await.map_err(|error| ErrandError::Io(std::io::Error::other(error)))??;
-    if rest.bad > 0 && !loading.leave_out {
+    if rest.bad > 0 && loading.said.bad_rows == BadRows::Refuse {
         let more = rest.bad.saturating_sub(rest.named.len() as u64);
         let more = if more > 0 { format!("; and {more} more") } else { String::new() };
         let count =

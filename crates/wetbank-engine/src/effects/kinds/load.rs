@@ -1,6 +1,6 @@
 //! Loading a file into a table.
 
-use wetbank_core::{BadRows, step};
+use wetbank_core::step;
 use wetbank_errands::Loading;
 
 use super::{AtStep, Attempt, Does, Effect, StepDone};
@@ -14,18 +14,7 @@ impl Does for step::Load {
         at.start(at.began(id, None, None), attempt).await?;
         let reading = Reading::open(&source, at.moving(at.hand.fingerprint.size)).await?;
         let broken = reading.broken();
-        let loading = Loading {
-            table: self.table.clone(),
-            columns: self.columns.clone(),
-            separator: self.separator,
-            numbers: self.numbers,
-            twice: self.twice,
-            missing_stay_empty: self.missing_stay_empty,
-            encoding: self.encoding.clone(),
-            leave_out: self.bad_rows == BadRows::LeaveOut,
-            replace: self.replace,
-            key: at.key(),
-        };
+        let loading = Loading { said: self.clone(), key: at.key() };
         let loaded = wetbank_errands::load(&database, loading, reading).await;
         broken.check()?;
         let loaded = loaded?;
