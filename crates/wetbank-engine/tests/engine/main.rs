@@ -7,6 +7,7 @@ mod branches;
 mod by_hand;
 mod explaining;
 mod failing;
+mod oddities;
 mod originals;
 mod results;
 mod stopping;
