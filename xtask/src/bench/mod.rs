@@ -4,6 +4,7 @@
 mod errands;
 mod files;
 mod history;
+mod light;
 mod servers;
 mod sshd;
 
@@ -42,7 +43,7 @@ pub(crate) struct Figure {
 type Measure = fn(&mut Vec<Figure>) -> Result<()>;
 
 /// What is measured, by the names that choose it.
-const FIGURES: [(&str, Measure); 17] = [
+const FIGURES: [(&str, Measure); 18] = [
     ("pieces", pieces),
     ("large", files::large_copy),
     ("small", files::small_copies),
@@ -60,6 +61,7 @@ const FIGURES: [(&str, Measure); 17] = [
     ("zip", errands::zip),
     ("table", errands::table),
     ("history", history::history),
+    ("light", light::light),
 ];
 /// With this the release binary is measured that is there.
 const BUILT: &str = "--built";
