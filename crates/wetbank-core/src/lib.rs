@@ -32,7 +32,10 @@ mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
 pub use advance::{Advance, Outcome, Position, Stuck, advance};
-pub use book::{Amiss, Book, Known, Problem, Section, SectionKind, book_reference, book_schema, parse_book};
+pub use book::{
+    Amiss, Book, Known, Problem, Section, SectionKind, Unwritable, book_reference, book_schema, parse_book,
+    section_text, section_value,
+};
 pub use by_hand::{BY_HAND, HandDelivery};
 pub use calendar::{Calendar, weekday_word};
 pub use condition::{Attribute, Condition, NamePattern, Operator, Subject, Test, Verdict, name_pattern};

@@ -17,11 +17,13 @@ mod resolve;
 mod rules;
 mod schedules;
 mod sections;
+mod write;
 
 use std::collections::BTreeMap;
 
 pub use reference::book_reference;
 use serde::Serialize;
+pub use write::{Unwritable, section_text, section_value};
 
 use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName};
 
