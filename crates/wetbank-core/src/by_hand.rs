@@ -1,6 +1,8 @@
 //! What a person does by hand, written as a rule: it runs, is recorded and is read like one.
 
-use crate::{FilePath, IfExists, PlaceName, RelPath};
+use serde_json::json;
+
+use crate::{FilePath, IfExists, PlaceName, RelPath, SectionKind, section_text};
 
 /// The name of what is done by hand. No rule of a book has it.
 pub const BY_HAND: &str = "by-hand";
@@ -23,20 +25,20 @@ pub struct HandDelivery {
 impl HandDelivery {
     /// The text of the rule.
     pub fn rule_text(&self) -> String {
-        let plain = |text: &str| serde_json::Value::from(text).to_string();
         let base = self.folder.to_string();
         let skipped = if base.is_empty() { 0 } else { base.chars().count() + 1 };
         // A folder's own braces must not be read as placeholders, so it stands as a text in one.
-        let folder = format!("{{{{ {} }}}}/{{{{ file.folder[{skipped}:] }}}}", plain(&self.to.path.to_string()));
+        let to = serde_json::Value::from(self.to.path.to_string());
+        let folder = format!("{{{{ {to} }}}}/{{{{ file.folder[{skipped}:] }}}}");
         let (step, title) = if self.moves { ("move", "Moved by hand") } else { ("copy", "Copied by hand") };
-        let exists = serde_json::to_value(self.exists).expect("a plain word");
-        format!(
-            "[rule.{BY_HAND}]\ntitle  = \"{title}\"\nstarts = {{ arrival = {{ place = \"{}\", below = true }} }}\n\n\
-             [[rule.{BY_HAND}.branch]]\nsteps = [ {{ {step} = {{ to = \"{}\", folder = {}, exists = {exists} }} }} ]\n",
-            self.from,
-            self.to.place,
-            toml::Value::from(folder),
-        )
+        let target = json!({ "to": self.to.place.as_str(), "folder": folder, "exists": self.exists });
+        let rule = json!({
+            "title": title,
+            "starts": { "arrival": { "place": self.from.as_str(), "below": true } },
+            "branch": [ { "steps": [ { step: target } ] } ],
+        });
+        let rule = rule.as_object().expect("a rule is a table");
+        section_text(SectionKind::Rule, BY_HAND, None, rule).expect("nothing in it is beyond a book")
     }
 }
 

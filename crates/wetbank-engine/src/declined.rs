@@ -28,8 +28,6 @@ pub enum Declined {
     NoSecretPart(String),
     #[error("there is no place in what was typed")]
     NothingTyped,
-    #[error("the text of place \"{0}\" cannot be changed")]
-    TextUnchangeable(String),
     #[error("database \"{name}\" is not used: {why}")]
     DatabaseUnused { name: Name, why: String },
     #[error("no signal starts the rule \"{0}\"; add starts = {{ signal = {{ secret = \"…\" }} }}")]
@@ -81,7 +79,7 @@ impl Declined {
             Self::SecretNeeded { .. } => "needed",
             Self::OtherKey { .. } => "other-key",
             Self::NoSecretPart(_) => "no-secret-part",
-            Self::NothingTyped | Self::TextUnchangeable(_) => "text",
+            Self::NothingTyped => "text",
             Self::DatabaseUnused { .. } => "database",
             Self::NoSignal(_) => "no-signal",
             Self::NoAgreement(_) | Self::NobodyAsked => "no-agreement",

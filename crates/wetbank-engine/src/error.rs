@@ -1,6 +1,6 @@
 use std::path::PathBuf;
 
-use wetbank_core::{InvalidName, Problem, TemplateError};
+use wetbank_core::{InvalidName, Problem, TemplateError, Unwritable};
 use wetbank_crypt::{CryptError, KeyError, VaultError};
 use wetbank_journal::JournalError;
 use wetbank_places::{AgreementError, PlaceError};
@@ -62,6 +62,9 @@ pub enum EngineError {
     /// Signing in to a drive by agreeing failed.
     #[error(transparent)]
     Agreement(#[from] AgreementError),
+    /// A text of the book cannot be changed as it was asked for.
+    #[error(transparent)]
+    Unwritable(#[from] Unwritable),
     /// What was given cannot be read.
     #[error("{0}")]
     Unreadable(String),

@@ -1,7 +1,10 @@
 //! Calendars: which days are worked.
 
+use std::collections::BTreeSet;
+
 use jiff::civil::Date;
-use wetbank_core::{Calendar, Name};
+use serde_json::{Map, Value};
+use wetbank_core::{Calendar, Name, SectionKind, section_text, section_value};
 
 use super::Engine;
 use crate::{EngineError, calendar::days_off, clock};
@@ -53,31 +56,19 @@ impl Engine {
         let days = days.map_err(EngineError::Unreadable)?;
         let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
-        let text = sections.iter().find(|s| s.kind == "calendar" && s.name == name.as_str());
-        let text = text.map_or_else(|| format!("[calendar.{name}]\n"), |section| section.text.clone());
-        let mut document: toml_edit::DocumentMut =
-            text.parse().map_err(|error: toml_edit::TomlError| EngineError::Unreadable(error.to_string()))?;
-        let table = &mut document["calendar"][name.as_str()];
-        let mut off: Vec<String> = table
-            .get("off")
-            .and_then(toml_edit::Item::as_array)
-            .map(|off| off.iter().filter_map(|day| day.as_str().map(str::to_owned)).collect())
-            .unwrap_or_default();
-        off.sort();
-        off.dedup();
+        let text = sections.iter().find(|s| s.kind == "calendar" && s.name == name.as_str()).map(|s| s.text.as_str());
+        let mut calendar = match text {
+            Some(text) => section_value(SectionKind::Calendar, text)?.1,
+            None => Map::new(),
+        };
+        let there = calendar.get("off").and_then(Value::as_array).cloned().unwrap_or_default();
+        let mut off: BTreeSet<String> = there.iter().filter_map(|day| day.as_str().map(str::to_owned)).collect();
         let before = off.len();
         off.extend(days.spans.iter().map(|(first, last)| span_text(*first, *last)));
-        off.sort();
-        off.dedup();
-        let mut array = toml_edit::Array::new();
-        for day in &off {
-            array.push_formatted(toml_edit::Value::from(day.as_str()).decorated("\n  ", ""));
-        }
-        array.set_trailing("\n");
-        array.set_trailing_comma(true);
         let added = off.len() - before;
-        table["off"] = toml_edit::value(array);
-        self.apply_in_turn(&turn, &[(format!("calendar.{name}"), document.to_string())], false, who).await?;
+        calendar.insert("off".to_owned(), off.into_iter().collect());
+        let text = section_text(SectionKind::Calendar, name.as_str(), text, &calendar)?;
+        self.apply_in_turn(&turn, &[(format!("calendar.{name}"), text)], false, who).await?;
         Ok(CalendarImport { added, left_out: days.left_out })
     }
 }

@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use secrecy::{ExposeSecret, SecretString};
-use wetbank_core::{Known, Name};
+use serde_json::{Map, Value, json};
+use wetbank_core::{Known, Name, SectionKind, section_text, section_value};
 use wetbank_places::{Identity, Place, PlaceError, PlaceErrorKind, ProbeStep, probe, probe_server};
 
 use super::{Engine, PlaceStatus};
-use crate::{Declined, EngineError, arranged::book};
+use crate::{Declined, EngineError};
 
 /// What a new place is made of: keys of the book with their values. Secrets go into the vault,
 /// their names into the book.
@@ -45,30 +46,40 @@ pub enum NewPlaceValue {
     List(Vec<String>),
 }
 
+/// `{ secret = "…" }`
+fn secret(name: &str) -> Value {
+    json!({ "secret": name })
+}
+
 /// The text of a new place, and its secrets under the names that the text has for them.
-fn text_of(name: &Name, new: &NewPlaceKeys) -> (String, Vec<(String, SecretString)>) {
+fn text_of(name: &Name, new: &NewPlaceKeys) -> Result<(String, Vec<(String, SecretString)>), EngineError> {
     let secrets: Vec<_> = new.secrets.iter().map(|(key, value)| (format!("{name}-{key}"), value.clone())).collect();
-    let mut keys = vec![("kind", new.kind.trim().into())];
+    let mut place = Map::from_iter([("kind".to_owned(), new.kind.trim().into())]);
     for (key, value) in &new.keys {
-        match value {
-            NewPlaceValue::Flag(flag) => keys.push((key, (*flag).into())),
-            NewPlaceValue::Number(number) => keys.push((key, (*number).into())),
-            NewPlaceValue::Text(text) if text.trim().is_empty() => {}
-            NewPlaceValue::Text(text) => keys.push((key, text.trim().into())),
-            NewPlaceValue::List(list) => {
-                let said = list.iter().map(|text| text.trim()).filter(|text| !text.is_empty());
-                keys.push((key, said.collect::<toml_edit::Array>().into()));
-            }
-        }
+        let value: Value = match value {
+            NewPlaceValue::Flag(flag) => (*flag).into(),
+            NewPlaceValue::Number(number) => (*number).into(),
+            NewPlaceValue::Text(text) if text.trim().is_empty() => continue,
+            NewPlaceValue::Text(text) => text.trim().into(),
+            NewPlaceValue::List(list) => trimmed(list).into(),
+        };
+        place.insert(key.clone(), value);
     }
-    let named = new.secrets.iter().zip(&secrets);
-    keys.extend(named.map(|((key, _), (secret, _))| (key.as_str(), book::secret_value(secret))));
-    if let Some(agreement) = &new.agreement {
-        keys.push(("agreement", book::agreement_value(agreement, &format!("{name}-grant"))));
+    place.extend(new.secrets.iter().zip(&secrets).map(|((key, _), (name, _))| (key.clone(), secret(name))));
+    if let Some(NewAgreement { server, client, rights }) = &new.agreement {
+        let grant = secret(&format!("{name}-grant"));
+        let (server, client, rights) = (server.trim(), client.trim(), trimmed(rights));
+        place.insert(
+            "agreement".to_owned(),
+            json!({ "server": server, "client": client, "rights": rights, "grant": grant }),
+        );
     }
-    let known = wetbank_core::place_keys(&new.kind).unwrap_or_default();
-    keys.sort_by_key(|(key, _)| (*key != "kind", known.iter().position(|one| one == key)));
-    (book::place_text(name.as_str(), &keys), secrets)
+    Ok((section_text(SectionKind::Place, name.as_str(), None, &place)?, secrets))
+}
+
+/// Texts without the blanks around them, but for those that are empty.
+fn trimmed(list: &[String]) -> Vec<&str> {
+    list.iter().map(|text| text.trim()).filter(|text| !text.is_empty()).collect()
 }
 
 impl Engine {
@@ -124,7 +135,7 @@ impl Engine {
         if self.core.arranged.now().specs.contains_key(&name) {
             return Err(Declined::PlaceThere(name).into());
         }
-        let (written, secrets) = text_of(&name, new);
+        let (written, secrets) = text_of(&name, new)?;
         let proposed = [(format!("place.{name}"), written)];
         self.check_book(&proposed, false).await?;
         let kept = self.core.journal.secrets().await?;
@@ -152,7 +163,7 @@ impl Engine {
         sign_in: bool,
     ) -> Result<(String, Vec<ProbeStep>, Option<Identity>), EngineError> {
         let name = Name::new("new").expect("a plain name");
-        let (text, secrets) = text_of(&name, new);
+        let (text, secrets) = text_of(&name, new)?;
         let read = wetbank_core::parse_book(&[("place.new".to_owned(), text)], &Known::default());
         let book = read.map_err(EngineError::Book)?;
         let Some((_, spec)) = book.places.first() else {
@@ -187,8 +198,9 @@ impl Engine {
             .iter()
             .find(|s| s.kind == "place" && s.name == name)
             .ok_or_else(|| EngineError::unknown("place", name))?;
-        let text = book::with_key(&section.text, name, identity.key, &identity.fingerprint)
-            .ok_or_else(|| Declined::TextUnchangeable(name.to_owned()))?;
+        let (_, mut place) = section_value(SectionKind::Place, &section.text)?;
+        place.insert(identity.key.to_owned(), identity.fingerprint.as_str().into());
+        let text = section_text(SectionKind::Place, name, Some(&section.text), &place)?;
         self.apply_in_turn(&turn, &[(format!("place.{name}"), text)], false, who).await?;
         Ok(())
     }

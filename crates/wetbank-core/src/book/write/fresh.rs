@@ -1,7 +1,7 @@
 //! New text, as the books that we show are written.
 
 use serde_json::{Map, Value};
-use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, Key, RawString, Table};
+use toml_edit::{Array, ArrayOfTables, Decor, DocumentMut, InlineTable, Item, Key, RawString, Table};
 
 use super::order::Order;
 use crate::book::SectionKind;
@@ -56,8 +56,26 @@ pub(super) fn item(wanted: &Value, order: &Order<'_>) -> Item {
                 Item::Value(line)
             }
         }
+        Value::Array(values) => {
+            let line = value(wanted, order);
+            let is_long = line.to_string().chars().count() > LONGEST;
+            Item::Value(if is_long { over_lines(values, &order.item()).into() } else { line })
+        }
         other => Item::Value(value(other, order)),
     }
+}
+
+/// Gives each of a list of plain values a line of its own, if one line is too long for them.
+pub(super) fn broken(array: &mut Array) {
+    let is_plain = array.iter().all(|value| !value.is_inline_table() && !value.is_array());
+    if !is_plain || array.to_string().chars().count() <= LONGEST {
+        return;
+    }
+    for value in array.iter_mut() {
+        *value.decor_mut() = Decor::new("\n  ", "");
+    }
+    array.set_trailing("\n");
+    array.set_trailing_comma(true);
 }
 
 /// A list with a line for each.

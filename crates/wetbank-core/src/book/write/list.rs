@@ -120,6 +120,9 @@ pub(super) fn change(array: &mut Array, wanted: &[Value], order: &Order<'_>) {
         array.set_trailing(note + &tail);
     }
     array.set_trailing_comma(has_comma);
+    if !is_over_lines {
+        fresh::broken(array);
+    }
     *array.decor_mut() = decor;
 }
 

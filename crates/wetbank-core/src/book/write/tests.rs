@@ -152,6 +152,20 @@ fn steps_are_added_each_in_a_line_of_its_own() {
 }
 
 #[test]
+fn a_list_that_becomes_long_gets_a_line_for_each() {
+    let text = "[calendar.merrow]\ntitle = \"Merrow\"   # ours\noff   = [\"2026-12-24..2027-01-01\"]   # closed\n";
+    let (_, mut calendar) = section_value(SectionKind::Calendar, text).unwrap();
+    let days: Vec<String> = (1..=12).map(|month| format!("2027-{month:02}-01")).collect();
+    calendar["off"].as_array_mut().unwrap().extend(days.iter().cloned().map(Value::from));
+    let written = section_text(SectionKind::Calendar, "merrow", Some(text), &calendar).unwrap();
+    let lines: String = days.iter().map(|day| format!("  \"{day}\",\n")).collect();
+    let list = format!("off   = [\n  \"2026-12-24..2027-01-01\",\n{lines}]   # closed\n");
+    assert_eq!(written, text.replace("off   = [\"2026-12-24..2027-01-01\"]   # closed\n", &list));
+    let fresh = section_text(SectionKind::Calendar, "merrow", None, &calendar).unwrap();
+    assert_eq!(fresh, written.replace("   # ours", "").replace("   # closed", ""));
+}
+
+#[test]
 fn a_section_gets_another_name_and_keeps_all_else() {
     let text = section_text(SectionKind::Rule, "results", Some(NOTED), &rule(NOTED)).unwrap();
     assert_eq!(text, NOTED.replace("rule.r", "rule.results"));
