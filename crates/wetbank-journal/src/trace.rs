@@ -74,11 +74,20 @@ impl Journal {
             };
             let Some((last, ..)) = rows.last() else { break };
             (before, compared, page) = (*last, compared + rows.len(), COMPARED_AT_ONCE.min(4 * page));
-            let named = |path: &[u8]| records::path(path).to_string().to_lowercase().contains(&wanted);
-            let items = rows.iter().filter(|(.., path)| named(path)).map(|(_, item, _)| *item);
+            let items = rows.iter().filter(|(.., path)| is_named(path, &wanted)).map(|(_, item, _)| *item);
             found.extend(items.take(limit));
         }
         Ok(found)
+    }
+}
+
+/// Whether a path has this text, which is in small letters, in its text form.
+fn is_named(path: &[u8], wanted: &str) -> bool {
+    // Most paths are plain letters, which are their own text form; a hundred thousand may be asked.
+    let is_plain = |byte: &u8| matches!(byte, b' '..=b'~') && *byte != b'\\';
+    match std::str::from_utf8(path) {
+        Ok(plain) if path.iter().all(is_plain) => plain.to_ascii_lowercase().contains(wanted),
+        _ => records::path(path).to_string().to_lowercase().contains(wanted),
     }
 }
 
@@ -111,5 +120,27 @@ impl TraceRow {
             taken: records::time(self.taken),
             ended: self.ended.map(records::time),
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_name_is_compared_in_its_text_form_and_in_any_case() {
+        for (path, wanted, is) in [
+            (&b"in/Gauge-07.CSV"[..], "gauge-07.csv", true),
+            (b"in/Gauge-07.CSV", "gauge-08", false),
+            (b"caf\xe9.csv", r"caf\xe9", true),
+            ("\u{c5}rsrapport.pdf".as_bytes(), "\u{e5}rs", true),
+            (b"a\\b.csv", r"a\\b", true),
+            (b"a\\b.csv", "a\\b", false),
+            (b"line\nbreak", r"line\x0abreak", true),
+            (b"line\nbreak", "line\nbreak", false),
+            (b"", "a", false),
+        ] {
+            assert_eq!(is_named(path, wanted), is, "{} {wanted}", path.escape_ascii());
+        }
     }
 }
