@@ -25,6 +25,7 @@ pub(super) struct Around<'a> {
 }
 
 pub(super) fn resolve_branch(raw: &raw::Branch, span: Range<usize>, around: &Around<'_>) -> Checked<Branch> {
+    let condition = raw.condition.as_ref().map(resolve_condition).transpose()?;
     if raw.steps.is_empty() {
         return Err(Mistake::missing(
             span,
@@ -52,7 +53,6 @@ pub(super) fn resolve_branch(raw: &raw::Branch, span: Range<usize>, around: &Aro
             format!("\"{}\" already says what becomes of the original; leave out \"original\"", step.kind()),
         ));
     }
-    let condition = raw.condition.as_ref().map(|c| resolve_condition(c, span_of(raw))).transpose()?;
     Ok(Branch {
         title: raw
             .title
@@ -123,7 +123,7 @@ impl<'a> Flow<'a> {
             if step.ends_file() || step.hands_over_to().is_some() {
                 gone = raw.condition.is_none().then(|| step.kind());
             }
-            let condition = raw.condition.as_ref().map(|c| resolve_condition(c, spanned.span())).transpose()?;
+            let condition = raw.condition.as_ref().map(resolve_condition).transpose()?;
             if step.joins() && (condition.is_some() || last == Next::Failed) {
                 let words = format!(
                     "\"{}\" is about all files of a run: it has no \"if\" and is in no failure path",

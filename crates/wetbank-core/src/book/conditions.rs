@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use jiff::{Timestamp, tz::TimeZone};
+use toml::Spanned;
 
 use super::raw;
 use crate::{
@@ -12,10 +13,9 @@ use crate::{
     shape::{At, Case, Checked, Mistake, Text},
 };
 
-pub(super) fn resolve_condition(raw: &raw::Condition, near: Range<usize>) -> Checked<Condition> {
-    let group = |parts: &[raw::Condition]| {
-        parts.iter().map(|part| resolve_condition(part, near.clone())).collect::<Checked<Vec<_>>>()
-    };
+pub(super) fn resolve_condition(written: &Spanned<raw::Condition>) -> Checked<Condition> {
+    let (raw, near) = (written.as_ref(), written.span());
+    let group = |parts: &[Spanned<raw::Condition>]| parts.iter().map(resolve_condition).collect::<Checked<Vec<_>>>();
     let given = [
         raw.all.is_some(),
         raw.any.is_some(),
@@ -39,15 +39,13 @@ pub(super) fn resolve_condition(raw: &raw::Condition, near: Range<usize>) -> Che
     if let Some(parts) = &raw.none {
         return Ok(Condition::None(group(parts)?));
     }
-    let (subject, span) = subject(raw, near)?;
+    let (subject, span) = subject(raw, near.clone())?;
     let operators = operators(raw, &subject, span.clone())?;
-    let [operator] = <[Operator; 1]>::try_from(operators).map_err(|list| {
-        let message = if list.is_empty() {
-            "a test needs a comparison, as in starts-with = \"assay-\" or under = \"200 MB\""
-        } else {
-            "a test has one comparison; join several with \"all\""
-        };
-        Mistake::new(span, message.to_owned())
+    let [operator] = <[Operator; 1]>::try_from(operators).map_err(|list| match list.is_empty() {
+        true => {
+            Mistake::missing(near, "a test needs a comparison, as in starts-with = \"assay-\" or under = \"200 MB\"")
+        }
+        false => Mistake::new(span, "a test has one comparison; join several with \"all\""),
     })?;
     Ok(Condition::Test(Test { subject, operator, case_sensitive: raw.case == Case::Exact }))
 }

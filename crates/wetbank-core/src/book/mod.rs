@@ -7,6 +7,7 @@
 mod branches;
 mod conditions;
 mod databases;
+mod draft;
 mod limits;
 mod mistakes;
 mod partners;
@@ -21,6 +22,7 @@ mod write;
 
 use std::collections::BTreeMap;
 
+pub use draft::{Draft, DraftMistake};
 pub use reference::book_reference;
 use serde::Serialize;
 pub use write::{Unwritable, section_text, section_value};

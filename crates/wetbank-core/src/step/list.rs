@@ -96,7 +96,7 @@ macro_rules! define {
         #[expect(non_snake_case, reason = "a field for each kind, named like it")]
         pub(crate) struct StepShape {
             #[serde(rename = "if")]
-            pub condition: Option<Condition>,
+            pub condition: Option<Spanned<Condition>>,
             pub retry: Option<Retry>,
             pub on_failure: Option<Vec<Spanned<StepShape>>>,
             pub then: Option<Then>,

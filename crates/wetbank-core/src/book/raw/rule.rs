@@ -327,8 +327,8 @@ pub(crate) struct Branch {
     pub title: Option<String>,
     /// What must hold; a branch without it takes every file and comes last.
     #[serde(rename = "if")]
-    #[schemars(title = "If")]
-    pub condition: Option<Condition>,
+    #[schemars(title = "If", with = "Option<Condition>")]
+    pub condition: Option<Spanned<Condition>>,
     /// What is done, one after the other.
     #[schemars(title = "Steps", with = "Vec<StepShape>")]
     pub steps: Vec<Spanned<StepShape>>,
@@ -359,13 +359,13 @@ pub(crate) enum Original {
 pub(crate) struct Condition {
     /// All of these hold.
     #[schemars(title = "All of", with = "Option<Vec<Condition>>")]
-    pub all: Option<Vec<Condition>>,
+    pub all: Option<Vec<Spanned<Condition>>>,
     /// One of these holds.
     #[schemars(title = "Any of", with = "Option<Vec<Condition>>")]
-    pub any: Option<Vec<Condition>>,
+    pub any: Option<Vec<Spanned<Condition>>>,
     /// None of these holds.
     #[schemars(title = "None of", with = "Option<Vec<Condition>>")]
-    pub none: Option<Vec<Condition>>,
+    pub none: Option<Vec<Spanned<Condition>>>,
     /// What of the file.
     #[schemars(title = "Of the file", with = "Option<Attribute>")]
     pub file: Option<Spanned<Attribute>>,

@@ -90,7 +90,7 @@ fn over_lines(values: &[Value], order: &Order<'_>) -> Array {
 }
 
 /// A value in one line.
-pub(super) fn value(wanted: &Value, order: &Order<'_>) -> toml_edit::Value {
+pub(in crate::book) fn value(wanted: &Value, order: &Order<'_>) -> toml_edit::Value {
     match wanted {
         Value::Null => toml_edit::Value::from(""),
         Value::Bool(is) => (*is).into(),

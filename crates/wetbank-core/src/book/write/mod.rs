@@ -1,8 +1,8 @@
 //! A section written with another value: what did not change keeps its bytes, its comments and its order.
 
-mod fresh;
+pub(super) mod fresh;
 mod list;
-mod order;
+pub(super) mod order;
 
 use serde_json::{Map, Number, Value};
 use toml_edit::{DocumentMut, Item, RawString, Table, TableLike};
@@ -97,7 +97,7 @@ fn renamed(sections: &mut dyn TableLike, was: &str, name: &str) {
 }
 
 /// A value as the book has it: what is nothing is not written.
-fn without_nothing(map: &Map<String, Value>) -> Map<String, Value> {
+pub(super) fn without_nothing(map: &Map<String, Value>) -> Map<String, Value> {
     let kept = map.iter().filter(|(_, value)| !value.is_null());
     kept.map(|(key, value)| (key.clone(), value_without_nothing(value))).collect()
 }

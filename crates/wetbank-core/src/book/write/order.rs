@@ -5,7 +5,7 @@ use serde_json::{Map, Value};
 use crate::book::SectionKind;
 
 /// What the schema says of a value: one or several shapes that it may have.
-pub(super) struct Order<'s> {
+pub(in crate::book) struct Order<'s> {
     schema: &'s Value,
     shape: &'s Value,
     /// Whether each of a list has a heading of its own, as in `[[rule.r.branch]]`.
@@ -16,6 +16,11 @@ impl<'s> Order<'s> {
     /// Of a section of this kind.
     pub fn of(schema: &'s Value, kind: SectionKind) -> Self {
         Self { schema, shape: &schema["properties"][kind.as_str()]["additionalProperties"], has_headings: false }
+    }
+
+    /// Of a value about whose keys nothing is said.
+    pub fn nothing(&self) -> Self {
+        self.with(&Value::Null)
     }
 
     fn with(&self, shape: &'s Value) -> Self {
