@@ -121,7 +121,7 @@ async fn a_place_is_added_by_its_keys_in_the_books_order_and_read_back() {
     assert_eq!(text("other"), format!("[place.other]\nkind = \"folder\"\nroot = \"{root}\"\n"));
     assert_eq!(
         text("print"),
-        "[place.print]\nkind = \"ftp\"\nhost = \"ftp.harlan.example\"\nport = 2121\nuser = \"merrow\"\n\
+        "[place.print]\nkind     = \"ftp\"\nhost     = \"ftp.harlan.example\"\nport     = 2121\nuser     = \"merrow\"\n\
          password = { secret = \"print-password\" }\nsecurity = \"none\"\n"
     );
 }
