@@ -1,4 +1,8 @@
-use std::{net::SocketAddr, path::PathBuf};
+use std::{
+    io,
+    net::SocketAddr,
+    path::{Path, PathBuf},
+};
 
 use anyhow::{Context, Result};
 use tokio::signal::unix::{SignalKind, signal};
@@ -54,9 +58,16 @@ pub(crate) struct Service {
     address_file: PathBuf,
 }
 
+/// Leaves the address where commands look for it, in one step: nobody reads half of it.
+fn tell(file: &Path, address: SocketAddr) -> io::Result<()> {
+    let aside = file.with_extension("new");
+    std::fs::write(&aside, address.to_string())?;
+    std::fs::rename(aside, file)
+}
+
 impl Service {
     pub async fn start(
-        data: &std::path::Path,
+        data: &Path,
         listen: SocketAddr,
         programs: Option<PathBuf>,
         new_vault_key: bool,
@@ -71,7 +82,7 @@ impl Service {
             }
         };
         let address_file = data.join("address");
-        std::fs::write(&address_file, server.address().to_string())
+        tell(&address_file, server.address())
             .with_context(|| format!("{} cannot be written", address_file.display()))?;
         Ok(Self {
             engine,

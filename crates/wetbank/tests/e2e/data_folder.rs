@@ -2,7 +2,9 @@
 
 use std::{
     fs,
+    net::SocketAddr,
     process::{Command, Output},
+    sync::atomic::{AtomicBool, Ordering},
 };
 
 use crate::support::Office;
@@ -77,4 +79,27 @@ fn the_cause_of_an_error_is_told_once() {
             assert!(!parts[at + 1..].contains(part), "{words:?} tells {part:?} twice: {said}");
         }
     }
+}
+
+#[test]
+fn nobody_ever_reads_half_an_address() {
+    let mut office = Office::open();
+    let file = office.data().join("address");
+    let stop = AtomicBool::new(false);
+    std::thread::scope(|threads| {
+        let reading = threads.spawn(|| {
+            let mut odd = Vec::new();
+            while !stop.load(Ordering::Relaxed) {
+                odd.extend(fs::read_to_string(&file).ok().filter(|text| text.parse::<SocketAddr>().is_err()));
+            }
+            odd
+        });
+        for _ in 0..10 {
+            office.kill();
+            office.start();
+        }
+        stop.store(true, Ordering::Relaxed);
+        assert_eq!(reading.join().unwrap(), Vec::<String>::new());
+    });
+    assert_eq!(office.json(&["status"])["held"], 0);
 }
