@@ -21,7 +21,8 @@ use crate::{
     error::ApiError,
     events,
     handlers::{
-        book, calendars, databases, keys, notices, partners, places, rules, runs, secrets, sign_in, signals, status,
+        book, calendars, databases, drafts, keys, notices, partners, places, rules, runs, secrets, sign_in, signals,
+        status,
     },
     state::Shared,
 };
@@ -53,6 +54,7 @@ fn api() -> OpenApiRouter<Shared> {
             databases::routes(),
             notices::routes(),
             book::routes(),
+            drafts::routes(),
             secrets::routes(),
             keys::routes(),
         ]

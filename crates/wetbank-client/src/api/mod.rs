@@ -3,6 +3,7 @@
 #![allow(missing_docs, reason = "field names say it; what needs more words has them")]
 
 mod book;
+mod drafts;
 mod partners;
 mod places;
 mod rules;
@@ -13,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 pub use book::*;
+pub use drafts::*;
 pub use partners::*;
 pub use places::*;
 pub use rules::*;

@@ -14,32 +14,38 @@ use crate::{
 };
 
 /// Checking a book takes so long at most.
-const CHECKING: Duration = Duration::from_secs(20);
+pub(super) const CHECKING: Duration = Duration::from_secs(20);
 
-/// A book that can be put in force here.
-fn checked(files: &[(String, String)], known: &Known, guarded: &Guarded) -> Result<Book, Vec<Problem>> {
-    let book = parse_book(files, known)?;
-    let problem = |key: String, message: String| {
-        let (file, line) = where_is(files, &key);
-        Problem { file, line, key, message, amiss: Amiss::Meaning }
-    };
-    let mut problems = Vec::new();
+/// What of a book that has no mistake cannot be put in force here: each section with the reason.
+pub(super) fn beyond(book: &Book, guarded: &Guarded) -> Vec<(String, String)> {
+    let mut found = Vec::new();
     if book.sections.iter().any(|section| section.kind == SectionKind::Rule && section.name == BY_HAND) {
         let words = "is the name of what people do by hand; give the rule another one";
-        problems.push(problem(format!("rule.{BY_HAND}"), words.to_owned()));
+        found.push((format!("rule.{BY_HAND}"), words.to_owned()));
     }
     for (name, spec) in &book.places {
         if let Some(why) = spec.local_root().and_then(|root| guarded.refuses_root(Path::new(root))) {
-            problems.push(problem(format!("place.{name}"), format!("{why}; choose another root")));
+            found.push((format!("place.{name}"), format!("{why}; choose another root")));
         }
     }
     for database in &book.databases {
         if let DatabaseKind::Sqlite { file } = &database.kind
             && let Some(why) = guarded.refuses_database(Path::new(file))
         {
-            problems.push(problem(format!("database.{}", database.name), format!("{why}; choose another file")));
+            found.push((format!("database.{}", database.name), format!("{why}; choose another file")));
         }
     }
+    found
+}
+
+/// A book that can be put in force here.
+fn checked(files: &[(String, String)], known: &Known, guarded: &Guarded) -> Result<Book, Vec<Problem>> {
+    let book = parse_book(files, known)?;
+    let problem = |(key, message): (String, String)| {
+        let (file, line) = where_is(files, &key);
+        Problem { file, line, key, message, amiss: Amiss::Meaning }
+    };
+    let problems: Vec<Problem> = beyond(&book, guarded).into_iter().map(problem).collect();
     if problems.is_empty() { Ok(book) } else { Err(problems) }
 }
 

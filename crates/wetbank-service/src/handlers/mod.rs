@@ -3,6 +3,7 @@
 pub(crate) mod book;
 pub(crate) mod calendars;
 pub(crate) mod databases;
+pub(crate) mod drafts;
 pub(crate) mod keys;
 pub(crate) mod notices;
 pub(crate) mod partners;

@@ -5,6 +5,7 @@
 mod book;
 mod calls;
 mod doors;
+mod drafts;
 mod places;
 mod records;
 mod signals;

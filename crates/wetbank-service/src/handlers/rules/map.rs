@@ -57,30 +57,38 @@ fn last_run((run, started, state): (i64, Timestamp, String)) -> Result<api::Last
     Ok(api::LastRun { run, started: time(started), state: known(api::RunState::parse, &state)? })
 }
 
+/// The branches of a rule with the files of today.
 pub(crate) async fn branches(journal: &Journal, rule: &Rule, now: Timestamp) -> Result<Vec<api::Branch>, JournalError> {
     let counts = journal.branch_counts(rule.name.as_str(), midnight(now)).await?;
     let count = |branch: usize, states: &[&str]| {
         counts.iter().filter(|c| c.group == branch as i64 && states.contains(&c.state.as_str())).map(|c| c.count).sum()
     };
-    Ok(rule
-        .branches
-        .iter()
-        .enumerate()
-        .map(|(at, branch)| api::Branch {
-            title: branch.title.clone(),
-            condition: branch.condition.as_ref().map(wetbank_core::Condition::words),
-            steps: branch.steps[..branch.main].iter().map(|planned| step(branch, planned)).collect(),
-            original: match &branch.original {
-                Original::Stays => "stays".to_owned(),
-                Original::Delete => "is deleted".to_owned(),
-                Original::MoveTo(folder) => format!("is set aside in {folder}"),
-                Original::Mark(name) => format!("stays, marked with {name}"),
-            },
-            done: count(at, &["done"]),
-            held: count(at, &["held"]),
-            open: count(at, &["queued", "working", "waiting"]),
-        })
-        .collect())
+    let counted = |(at, branch)| api::Branch {
+        done: count(at, &["done"]),
+        held: count(at, &["held"]),
+        open: count(at, &["queued", "working", "waiting"]),
+        ..branch
+    };
+    Ok(drawn(rule).into_iter().enumerate().map(counted).collect())
+}
+
+/// The branches of a rule that took no file yet.
+pub(crate) fn drawn(rule: &Rule) -> Vec<api::Branch> {
+    let branch = |branch: &Branch| api::Branch {
+        title: branch.title.clone(),
+        condition: branch.condition.as_ref().map(wetbank_core::Condition::words),
+        steps: branch.steps[..branch.main].iter().map(|planned| step(branch, planned)).collect(),
+        original: match &branch.original {
+            Original::Stays => "stays".to_owned(),
+            Original::Delete => "is deleted".to_owned(),
+            Original::MoveTo(folder) => format!("is set aside in {folder}"),
+            Original::Mark(name) => format!("stays, marked with {name}"),
+        },
+        done: 0,
+        held: 0,
+        open: 0,
+    };
+    rule.branches.iter().map(branch).collect()
 }
 
 fn step(branch: &Branch, planned: &Planned) -> api::Step {

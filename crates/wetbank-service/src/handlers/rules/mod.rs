@@ -1,6 +1,6 @@
 //! Rules.
 
-mod map;
+pub(crate) mod map;
 
 use axum::{Json, extract::State, http::StatusCode};
 use jiff::Timestamp;
@@ -19,7 +19,7 @@ use crate::{
 };
 
 /// So many firings to come are told.
-const FIRINGS: usize = 10;
+pub(crate) const FIRINGS: usize = 10;
 
 /// Its routes.
 pub(crate) fn routes() -> OpenApiRouter<Shared> {

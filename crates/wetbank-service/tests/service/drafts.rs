@@ -1,0 +1,115 @@
+//! Sections that are still being made: as text and as value, with every mistake, and nothing kept.
+
+use reqwest::StatusCode;
+use serde_json::{Value, json};
+
+use super::{KEEP, Office, problem};
+
+async fn draft(office: &Office, kind: &str, body: Value) -> Value {
+    let (status, told) = office.post(&format!("/drafts/{kind}"), body).await;
+    assert_eq!(status, StatusCode::OK, "{told}");
+    told
+}
+
+fn pointers(draft: &Value) -> Vec<&str> {
+    draft["mistakes"].as_array().unwrap().iter().map(|one| one["pointer"].as_str().unwrap()).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_value_becomes_a_text_a_sentence_and_a_drawing() {
+    let office = Office::with(KEEP).await;
+    let value = json!({
+        "title": "Each morning",
+        "starts": { "schedule": { "at": "07:30" } },
+        "finds": [ { "place": "office", "folder": "in" } ],
+        "branch": [ { "steps": [ { "copy": { "to": "archive", "folder": "{{ today }}" } } ], "original": "delete" } ],
+    });
+    let told = draft(&office, "rule", json!({ "name": "morning", "value": value })).await;
+    assert_eq!((&told["mistakes"], &told["name"], &told["value"]), (&json!([]), &json!("morning"), &value));
+    assert_eq!(
+        told["text"],
+        "[rule.morning]\ntitle  = \"Each morning\"\nstarts = { schedule = { at = \"07:30\" } }\n\
+         finds  = [ { place = \"office\", folder = \"in\" } ]\n\n[[rule.morning.branch]]\n\
+         steps    = [ { copy = { to = \"archive\", folder = \"{{ today }}\" } } ]\noriginal = \"delete\"\n"
+    );
+    assert!(told["sentence"].as_str().unwrap().contains("07:30"), "{told}");
+    assert_eq!(told["firings"].as_array().unwrap().len(), 10);
+    let branch = &told["branches"][0];
+    assert_eq!((&branch["steps"][0]["place"], &branch["original"]), (&json!("archive"), &json!("is deleted")));
+    assert_eq!(office.get("/rules").await.1.as_array().unwrap().len(), 1, "nothing is kept");
+    office.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_text_becomes_a_value_and_a_changed_value_leaves_the_rest_of_the_text() {
+    let office = Office::with(KEEP).await;
+    let text = "# Agreed by telephone.\n[place.harbour]\nkind     = \"sftp\"   # theirs\nhost     = \"sftp.skerrow.example\"\n\
+                user     = \"merrow\"\npassword = { secret = \"harbour\" }\n";
+    let told = draft(&office, "place", json!({ "text": text })).await;
+    assert_eq!((&told["mistakes"], &told["text"]), (&json!([]), &json!(text)));
+    let mut value = told["value"].clone();
+    assert_eq!(value["password"], json!({ "secret": "harbour" }));
+    value["port"] = json!(2222);
+    value["user"] = Value::Null;
+    let told = draft(&office, "place", json!({ "name": "harbour", "value": value, "old": text })).await;
+    let expected = text.replace("user     = \"merrow\"\n", "port     = 2222\n");
+    assert_eq!(told["text"], expected);
+    assert_eq!(pointers(&told), [""], "{told}");
+    assert!(told["mistakes"][0]["message"].as_str().unwrap().contains("\"user\""), "{told}");
+    office.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_mistake_is_told_with_its_key_and_its_line() {
+    let office = Office::with(KEEP).await;
+    let text = "[rule.r]\nstarts = { arrival = { place = \"ofice\", settle = \"soon\" } }\n[[rule.r.branch]]\n\
+                steps = [\n  { copy = { to = \"archive\", folder = \"{{ nmae }}\" } },\n  { cpy = {} },\n]\n";
+    let told = draft(&office, "rule", json!({ "text": text })).await;
+    let expected =
+        ["/starts/arrival/place", "/starts/arrival/settle", "/branch/0/steps/0/copy/folder", "/branch/0/steps/1/cpy"];
+    assert_eq!(pointers(&told), expected, "{told}");
+    let lines: Vec<u64> =
+        told["mistakes"].as_array().unwrap().iter().map(|one| one["line"].as_u64().unwrap()).collect();
+    assert_eq!(lines, [2, 2, 5, 6]);
+    let first = &told["mistakes"][0];
+    assert_eq!((&first["written"], &first["nearest"]), (&json!("ofice"), &json!("office")));
+    assert_eq!((&told["sentence"], &told["branches"]), (&Value::Null, &json!([])));
+    office.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_no_section_is_told_and_what_may_not_be_is_a_mistake() {
+    let office = Office::with(KEEP).await;
+    for (text, line, word) in [
+        ("[rule.r]\ntitle = \"a\n", 2, "string"),
+        ("", 1, "one section"),
+        ("[rule.a]\n[rule.b]\n", 1, "one section"),
+        ("[place.a]\n", 1, "one section"),
+    ] {
+        let told = draft(&office, "rule", json!({ "text": text })).await;
+        let mistake = &told["mistakes"][0];
+        assert_eq!((&told["name"], &mistake["line"]), (&json!(""), &json!(line)), "{told}");
+        assert!(mistake["message"].as_str().unwrap().contains(word), "{told}");
+    }
+    let by_hand = json!({ "name": "by-hand", "value": { "starts": { "hand": {} }, "branch": [ { "steps": [ { "note": { "text": "x" } } ] } ] } });
+    assert_eq!(pointers(&draft(&office, "rule", by_hand).await), [""]);
+    let data = office.path("data").display().to_string();
+    let own = json!({ "name": "own", "value": { "kind": "folder", "root": data } });
+    let told = draft(&office, "place", own).await;
+    assert!(told["mistakes"][0]["message"].as_str().unwrap().contains("choose another root"), "{told}");
+    office.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_call_that_means_nothing_is_refused() {
+    let office = Office::with(KEEP).await;
+    for body in [json!({}), json!({ "name": "a" }), json!({ "text": "", "name": "a", "value": {} })] {
+        problem(office.post("/drafts/rule", body).await, StatusCode::BAD_REQUEST, "bad-request");
+    }
+    let whole = json!({ "name": "a", "value": {} });
+    problem(office.post("/drafts/pigeon", whole.clone()).await, StatusCode::NOT_FOUND, "not-found");
+    assert!(!draft(&office, "rule", whole).await["mistakes"].as_array().unwrap().is_empty());
+    let huge = json!({ "name": "a", "value": { "title": u64::MAX } });
+    problem(office.post("/drafts/rule", huge).await, StatusCode::UNPROCESSABLE_ENTITY, "refused");
+    office.close().await;
+}
