@@ -208,6 +208,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a section would be, as text and as value, with every mistake; nothing is kept or changed. */
+        post: operations["draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -872,6 +889,35 @@ export interface components {
         Dismiss: {
             why: string;
         };
+        /** @description What a section would be, and everything that is wrong with it. */
+        Draft: {
+            /** @description A rule's branches, with no files yet. */
+            branches: components["schemas"]["Branch"][];
+            /** @description A rule's next firings by the clock. */
+            firings: string[];
+            /** @description Every mistake, in the order of the text; without one it can be put in force. */
+            mistakes: components["schemas"]["DraftMistake"][];
+            /** @description Its name; empty if its text cannot be read. */
+            name: string;
+            /** @description A rule in one sentence, if nothing is wrong with it. */
+            sentence?: string | null;
+            text: string;
+            /** @description Its keys, each with what the book has behind it. */
+            value: Record<string, never>;
+        };
+        /** @description Something in a draft that cannot be used. */
+        DraftMistake: {
+            /** @description The line of the text, counted from 1. */
+            line: number;
+            /** @description What is wrong, and what would be right. */
+            message: string;
+            /** @description The one that is probably meant. */
+            nearest?: string | null;
+            /** @description Where in the value it stands (RFC 6901), as in `/branch/0/steps/1/copy/to`; empty for all of it. */
+            pointer: string;
+            /** @description The word that there is not. */
+            written?: string | null;
+        };
         Entry: {
             kind: components["schemas"]["EntryKind"];
             /** @description Nothing where the place does not tell it. */
@@ -1258,6 +1304,17 @@ export interface components {
             files: components["schemas"]["BookFile"][];
             /** @description The whole book: what it does not have is removed. */
             whole?: boolean;
+        };
+        /** @description A section as it is now: its name and value, or its text. */
+        ProposedDraft: {
+            /** @description Its name, with a value. */
+            name?: string | null;
+            /** @description With a value: the text so far. What is the same in it keeps its bytes and its comments. */
+            old?: string | null;
+            /** @description Its text, in place of a name and a value. */
+            text?: string | null;
+            /** @description Its keys, each with what the book has behind it. */
+            value?: Record<string, never> | null;
         };
         /** @description Which part of a run goes on. */
         Retry: {
@@ -2027,6 +2084,65 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It was refused, or failed: the problem says why and what to do. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description place, partner, calendar, database or rule */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposedDraft"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

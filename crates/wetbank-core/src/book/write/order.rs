@@ -46,19 +46,19 @@ impl<'s> Order<'s> {
         found
     }
 
-    /// The shape that a table has: all that it needs is there.
+    /// The shape that a table has: no other one knows more of its keys, and the words that it has are those of the table.
     fn table(&self, value: &Map<String, Value>) -> Option<&'s Map<String, Value>> {
-        let fits = |shape: &&Value| {
-            let needed = shape["required"].as_array().into_iter().flatten().filter_map(Value::as_str);
-            let is_said = |key: &str| {
-                let said = &shape["properties"][key]["const"];
-                value.get(key).is_some_and(|value| said.is_null() || said == value)
-            };
-            shape["properties"].is_object() && needed.clone().all(is_said)
+        let known = |table: &&'s Map<String, Value>| value.keys().filter(|key| table.contains_key(*key)).count();
+        let is_of_another_kind = |table: &Map<String, Value>| {
+            table.iter().any(|(key, shape)| {
+                let word = &shape["const"];
+                !word.is_null() && value.get(key).is_some_and(|said| said != word)
+            })
         };
-        let shapes = self.shapes();
-        let tables = || shapes.iter().copied().filter(|shape| shape["properties"].is_object());
-        tables().find(fits).or_else(|| tables().next())?["properties"].as_object()
+        let tables = self.shapes().into_iter().filter_map(|shape| shape["properties"].as_object());
+        // Of several that know as much the first one counts.
+        let of_its_kind: Vec<_> = tables.filter(|table| !is_of_another_kind(table)).collect();
+        of_its_kind.into_iter().rev().max_by_key(known)
     }
 
     /// The keys of a table in their order; those that the schema does not know stand at the end.
