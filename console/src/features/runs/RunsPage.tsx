@@ -73,7 +73,7 @@ export function RunsPage() {
                       <td>
                         <StateBadge state={run.state} />
                       </td>
-                      <td className="[overflow-wrap:anywhere]">
+                      <td className="min-w-40 [overflow-wrap:anywhere]">
                         <Link to={`/runs/${run.id}`} className="file plain">
                           {splitPath(run.file).name}
                         </Link>

@@ -85,6 +85,11 @@ impl Browser {
         self.until(loaded).await;
     }
 
+    /// Waits until the page has these words.
+    async fn shows(&self, words: &str) {
+        self.until(&format!("return document.querySelector('main').innerText.includes({words:?});")).await;
+    }
+
     /// Waits until a script of the page answers yes.
     async fn until(&self, script: &str) {
         let end = Instant::now() + Duration::from_secs(30);
@@ -174,14 +179,16 @@ async fn an_office_in_which_nothing_is_arranged_says_what_to_do_first() {
         ("/nothing/here", "There is no such page"),
     ] {
         browser.page(&office, path).await;
+        browser.shows(words).await;
         let text = browser.text().await;
-        assert!(text.contains(words), "{path}: {text}");
         assert!(!text.contains("undefined") && !text.contains("NaN") && !text.contains("null"), "{path}: {text}");
     }
-    for path in ["/rules/none", "/runs/99", "/places/none", "/partners/none"] {
+    for (path, name) in
+        [("/rules/none", "none"), ("/runs/99", "99"), ("/places/none", "none"), ("/partners/none", "none")]
+    {
         browser.page(&office, path).await;
-        let text = browser.text().await;
-        assert!(text.contains("no ") && (text.contains("none") || text.contains("99")), "{path}: {text}");
+        browser.shows("no ").await;
+        browser.shows(name).await;
     }
 }
 
@@ -196,13 +203,14 @@ async fn runs_are_chosen_by_state_and_rule_and_the_address_keeps_the_choice() {
     browser.page(&office, "/runs").await;
     browser.click("//fieldset[@aria-label='State']/button[text()='held']").await;
     browser.find("//td//*[contains(., 'week-10.pdf')]").await;
-    assert!(!browser.text().await.contains("gauge-04.csv"));
+    browser.until("return !document.querySelector('main').innerText.includes('gauge-04.csv');").await;
     assert!(browser.driver.current_url().await.unwrap().as_str().ends_with("/runs?state=held"));
     browser.driver.refresh().await.unwrap();
     browser.find("//button[text()='held' and @aria-pressed='true']").await;
     browser.find("//td//*[contains(., 'the name is taken')]").await;
     browser.page(&office, "/runs?rule=levels").await;
-    assert!(browser.text().await.contains("gauge-04.csv") && !browser.text().await.contains("week-10.pdf"));
+    browser.shows("gauge-04.csv").await;
+    assert!(!browser.text().await.contains("week-10.pdf"));
     browser.click("//fieldset[@aria-label='State']/button[text()='held']").await;
     browser.find("//*[text()='No run is like that']").await;
     browser.click("//button[contains(., 'only levels')]").await;
@@ -221,7 +229,7 @@ async fn older_runs_come_when_they_are_asked_for_however_much_happens_meanwhile(
     let browser = Browser::open().await;
     browser.sign_in(&office).await;
     browser.page(&office, "/runs").await;
-    assert_eq!(browser.asked("return document.querySelectorAll('tbody tr').length;").await, 50);
+    browser.until("return document.querySelectorAll('tbody tr').length === 50;").await;
     let more = CancellationToken::new();
     let (into, until) = (office.path("office/levels"), more.clone());
     let busy = tokio::spawn(async move {
@@ -361,5 +369,5 @@ async fn hostile_and_long_names_are_text_and_break_no_page() {
         }
     }
     browser.page(&office, "/runs/1").await;
-    assert!(browser.text().await.contains(script));
+    browser.shows(script).await;
 }
