@@ -13,7 +13,7 @@ const COMPARED: i64 = 500;
 /// Names compared at once at most.
 const COMPARED_AT_ONCE: i64 = 16_000;
 /// Names compared at most: of so many that only look alike the rest is not looked at.
-const LOOK_ALIKES: usize = 100_000;
+const LOOK_ALIKES: usize = 70_000;
 
 impl Journal {
     /// Items that have the text in their name, or in a name that they were given on their way, in any case;
@@ -83,7 +83,7 @@ impl Journal {
 
 /// Whether a path has this text, which is in small letters, in its text form.
 fn is_named(path: &[u8], wanted: &str) -> bool {
-    // Most paths are plain letters, which are their own text form; a hundred thousand may be asked.
+    // Most paths are plain letters, which are their own text form; tens of thousands may be asked.
     let is_plain = |byte: &u8| matches!(byte, b' '..=b'~') && *byte != b'\\';
     match std::str::from_utf8(path) {
         Ok(plain) if path.iter().all(is_plain) => plain.to_ascii_lowercase().contains(wanted),
