@@ -11,7 +11,7 @@ use toml::de::{DeTable, DeValue};
 use toml_edit::Key;
 
 use super::{
-    Amiss, Book, Known, SectionKind, Unwritable, book_schema, line_of, parse_once,
+    Amiss, Book, Known, Problem, SectionKind, Unwritable, line_of, parse_once,
     write::{fresh, order::Order, section_text, without_nothing},
 };
 
@@ -57,12 +57,11 @@ impl Draft {
         let text = section_text(kind, name, old, value)?;
         let value = without_nothing(value);
         let read = |text: String| parse_once(&[(FILE.to_owned(), text)], known);
-        if let Ok(book) = read(text.clone()) {
-            return Ok(Self { text, mistakes: Vec::new(), book: Some(book) });
-        }
-        let schema = book_schema();
-        let (order, root) = (Order::of(&schema, kind).nothing(), [kind.as_str(), name]);
-        let mut spread = Spread { order, root, text: String::new(), lines: Vec::new() };
+        let first = match read(text.clone()) {
+            Ok(book) => return Ok(Self { text, mistakes: Vec::new(), book: Some(book) }),
+            Err(problems) => problems,
+        };
+        let mut spread = Spread { root: [kind.as_str(), name], text: String::new(), lines: Vec::new() };
         let mut left = Value::Object(value);
         let mut mistakes: Vec<DraftMistake> = Vec::new();
         let mut marred: BTreeSet<String> = BTreeSet::new();
@@ -88,6 +87,16 @@ impl Draft {
             if left == before || began.elapsed() > PATIENCE {
                 break;
             }
+        }
+        // What is wrong with the text alone is told by its line.
+        if mistakes.is_empty() {
+            let of_text = |problem: Problem| DraftMistake {
+                pointer: String::new(),
+                line: problem.line,
+                message: problem.message,
+                amiss: problem.amiss,
+            };
+            mistakes = first.into_iter().map(of_text).collect();
         }
         mistakes.sort_by_key(|mistake| mistake.line);
         Ok(Self { text, mistakes, book: None })
@@ -116,7 +125,7 @@ fn mend(value: &mut Value, pointer: &str, amiss: &Amiss, marred: &mut BTreeSet<S
 fn leave_out(value: &mut Value, pointer: &str, marred: &mut BTreeSet<String>) {
     let Some((table, key)) = pointer.rsplit_once('/') else { return };
     match value.pointer_mut(table) {
-        Some(Value::Object(map)) => _ = map.remove(&key.replace("~1", "/").replace("~0", "~")),
+        Some(Value::Object(map)) => _ = map.remove(&plain(key)),
         Some(Value::Array(list)) => {
             if let Some(one) = key.parse::<usize>().ok().and_then(|at| list.get_mut(at)) {
                 *one = Value::Null;
@@ -131,7 +140,6 @@ fn leave_out(value: &mut Value, pointer: &str, marred: &mut BTreeSet<String>) {
 
 /// A section with a line for each key, and what each line is about.
 struct Spread<'a> {
-    order: Order<'a>,
     root: [&'a str; 2],
     text: String,
     lines: Vec<String>,
@@ -172,7 +180,7 @@ impl Spread<'_> {
                 }
                 other => other,
             };
-            self.line(&below(key), &format!("{} = {}", quoted(key), fresh::value(value, &self.order)));
+            self.line(&below(key), &format!("{} = {}", quoted(key), fresh::value(value, &Order::nothing())));
         }
         for (key, value) in map.iter().filter(|(_, value)| has_headings(value)) {
             let (heading, pointer) = (format!("{heading}.{}", quoted(key)), below(key));
@@ -191,6 +199,11 @@ impl Spread<'_> {
     }
 }
 
+/// A part of a pointer as the key that it stands for (RFC 6901, section 4).
+fn plain(part: &str) -> String {
+    part.replace("~1", "/").replace("~0", "~")
+}
+
 fn quoted(key: &str) -> String {
     Key::new(key).display_repr().into_owned()
 }
@@ -199,7 +212,7 @@ fn quoted(key: &str) -> String {
 fn line_at(text: &str, root: &[&str], pointer: &str) -> usize {
     let Ok(table) = DeTable::parse(text) else { return 1 };
     let keys = root.iter().map(|key| (*key).to_owned());
-    let below = pointer.split('/').skip(1).map(|key| key.replace("~1", "/").replace("~0", "~"));
+    let below = pointer.split('/').skip(1).map(plain);
     let mut line = 1;
     let mut at: Option<&DeValue<'_>> = None;
     for (depth, key) in keys.chain(below).enumerate() {

@@ -20,7 +20,7 @@ mod schedules;
 mod sections;
 mod write;
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::LazyLock};
 
 pub use draft::{Draft, DraftMistake};
 pub use reference::book_reference;
@@ -195,7 +195,13 @@ fn parse_once(files: &[(String, String)], known: &Known) -> Result<Book, Vec<Pro
 
 /// The JSON Schema of the book.
 pub fn book_schema() -> serde_json::Value {
-    schemars::schema_for!(raw::BookSchema).to_value()
+    schema().clone()
+}
+
+/// The same, made once.
+fn schema() -> &'static serde_json::Value {
+    static SCHEMA: LazyLock<serde_json::Value> = LazyLock::new(|| schemars::schema_for!(raw::BookSchema).to_value());
+    &SCHEMA
 }
 
 fn line_of(text: &str, at: usize) -> usize {

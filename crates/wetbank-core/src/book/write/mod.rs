@@ -7,7 +7,7 @@ pub(super) mod order;
 use serde_json::{Map, Number, Value};
 use toml_edit::{DocumentMut, Item, RawString, Table, TableLike};
 
-use super::{SectionKind, book_schema};
+use super::{SectionKind, schema};
 use order::Order;
 
 /// Why a value cannot be written into a text, or read from one.
@@ -49,8 +49,7 @@ pub fn section_text(
     old: Option<&str>,
     wanted: &Map<String, Value>,
 ) -> Result<String, Unwritable> {
-    let schema = book_schema();
-    let order = Order::of(&schema, kind);
+    let order = Order::of(schema(), kind);
     possible(kind.as_str(), &Value::Object(wanted.clone()))?;
     let wanted = &without_nothing(wanted);
     let Some(old) = old else { return Ok(fresh::section(kind, name, wanted, &order)) };

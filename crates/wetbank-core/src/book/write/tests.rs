@@ -345,9 +345,9 @@ proptest! {
     #[test]
     fn whatever_a_section_is_changed_to_its_text_says_so_and_keeps_the_notes(seed in any::<u64>(), which in 0usize..5) {
         let (kind, dice) = (SectionKind::ALL[which], &mut Dice(seed));
-        let schema = book_schema();
+        let schema = schema();
         let shape = &schema["properties"][kind.as_str()]["additionalProperties"];
-        let value = some(&schema, shape, 0, dice);
+        let value = some(schema, shape, 0, dice);
         let value = value.as_object().unwrap();
         let fresh = section_text(kind, "x", None, value).unwrap();
         let (name, read) = section_value(kind, &fresh).unwrap();
