@@ -20,24 +20,13 @@ impl Journal {
     /// or one of whose SHA-256 checksums begins with it. Newest first.
     pub async fn trace(&self, text: &str, limit: u32) -> Result<Vec<TraceRecord>, JournalError> {
         let limit = limit.clamp(1, PAGE);
-        let mut items = BTreeSet::new();
-        // The index of names finds nothing shorter.
-        if text.chars().count() >= LETTERS {
-            for given in [false, true] {
-                items.extend(self.named(text, given, limit as usize).await?);
-            }
-        }
-        if text.len() >= 8 && text.bytes().all(|b| b.is_ascii_hexdigit()) {
-            let start = text.to_ascii_lowercase();
-            let found = if start.len() == WHOLE_SUM {
-                sqlx::query_file_scalar!("queries/attempts_by_whole_sum.sql", start, limit).fetch_all(&self.read).await
-            } else {
-                let end = format!("{start}g");
-                let found = sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end, limit);
-                found.fetch_all(&self.read).await
-            };
-            items.extend(found?);
-        }
+        // The three questions are asked at once: each may have to compare tens of thousands of names.
+        let (own, given, summed) = tokio::try_join!(
+            self.named(text, false, limit as usize),
+            self.named(text, true, limit as usize),
+            self.summed(text, limit),
+        )?;
+        let items: BTreeSet<i64> = own.into_iter().chain(given).chain(summed).collect();
         let mut found = Vec::with_capacity(items.len().min(limit as usize));
         for item in items.into_iter().rev().take(limit as usize) {
             let row = sqlx::query_file_as!(TraceRow, "queries/trace_item.sql", item).fetch_optional(&self.read).await?;
@@ -53,8 +42,28 @@ impl Journal {
         rows.into_iter().map(|row| row.into_record().map_err(JournalError::from)).collect()
     }
 
+    /// The newest items one of whose checksums begins with the text; none if that is no beginning of a checksum.
+    async fn summed(&self, text: &str, limit: u32) -> Result<Vec<i64>, JournalError> {
+        if text.len() < 8 || !text.bytes().all(|b| b.is_ascii_hexdigit()) {
+            return Ok(Vec::new());
+        }
+        let start = text.to_ascii_lowercase();
+        let found = if start.len() == WHOLE_SUM {
+            sqlx::query_file_scalar!("queries/attempts_by_whole_sum.sql", start, limit).fetch_all(&self.read).await
+        } else {
+            let end = format!("{start}g");
+            let found = sqlx::query_file_scalar!("queries/attempts_by_sum.sql", start, end, limit);
+            found.fetch_all(&self.read).await
+        };
+        Ok(found?)
+    }
+
     /// The newest items that have the text in their own name, or in one that was given to them.
     async fn named(&self, text: &str, given: bool, limit: usize) -> Result<BTreeSet<i64>, JournalError> {
+        // The index of names finds nothing shorter.
+        if text.chars().count() < LETTERS {
+            return Ok(BTreeSet::new());
+        }
         // Without `detail` FTS5 knows no phrases: the rarest threes of letters are asked for, and the names that have
         // all of them are compared.
         let threes = self.threes.rarest(text, given, &self.read).await?;

@@ -123,12 +123,15 @@ async fn a_rule_is_run_on_one_file_again_and_not_on_one_it_does_not_take() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_rule_that_is_off_takes_nothing_and_takes_what_came_meanwhile_when_it_is_on() {
-    let office = Office::new(&on_arrival(&branch("{ copy = { to = \"archive\" } }"))).await;
+    let rule = on_arrival(&branch("{ copy = { to = \"archive\" } }"));
+    let witness = rule.replace("rule.keep", "rule.witness").replace("archive", "harbour");
+    let office = Office::new(&(rule + &witness)).await;
     office.engine.switch("keep", false).await.unwrap();
     office.put("office/in/a.csv", "a");
-    tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-    assert!(office.items().await.is_empty());
+    office.only().await;
+    assert_eq!((office.names("harbour").len(), office.names("archive").len()), (1, 0));
     office.engine.switch("keep", true).await.unwrap();
-    assert_eq!(office.only().await.state, ItemState::Done);
+    assert!(office.at_rest(2).await.iter().all(|item| item.state == ItemState::Done));
+    assert_eq!(office.names("archive"), ["a.csv"]);
     assert!(office.engine.switch("none", true).await.is_err());
 }

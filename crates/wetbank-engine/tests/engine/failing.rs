@@ -103,8 +103,13 @@ async fn what_a_held_file_means_for_the_others_is_said_by_the_rule() {
                 .await;
             assert_eq!(office.read("archive/SUMS").lines().count(), 2);
         } else {
-            tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+            let joining = |item: &&ItemRecord| item.state == ItemState::Joining;
+            office.until("waiting", |items| items.iter().filter(joining).count() == 2).await;
             assert!(office.names("archive").is_empty(), "the list waits: {:?}", states(&office.items().await));
+            let held = office.items().await.into_iter().find(|item| item.state == ItemState::Held).unwrap();
+            office.engine.dismiss(held.id, "not wanted").await.unwrap();
+            office.until("listed", |items| items.len() == 4 && items.iter().all(|item| item.ended.is_some())).await;
+            assert_eq!(office.read("archive/SUMS").lines().count(), 2);
         }
     }
 }

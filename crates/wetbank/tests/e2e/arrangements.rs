@@ -3,7 +3,7 @@
 use std::{
     fs,
     process::Command,
-    time::{Duration, SystemTime, UNIX_EPOCH},
+    time::{SystemTime, UNIX_EPOCH},
 };
 
 use crate::support::{
@@ -296,11 +296,9 @@ steps = [ { copy = { to = "office", folder = "store/{{ file.folder[6:] }}", exis
     signal(office, "item-made", r#"{"item": "B12"}"#);
     wait_for("the item's folder is made", || scene_has(&scene, "office/store/B12"));
     office.put("office/items/B12/plan.txt", b"one");
-    std::thread::sleep(Duration::from_millis(500));
-    assert_eq!(names(&office.path("office/store/B12")), [""; 0], "what is new waits for the status");
     signal(office, "item-files", r#"{"item": "B12", "status": "drawn"}"#);
     office.wait_idle();
-    assert_eq!(names(&office.path("office/store/B12")), [""; 0]);
+    assert_eq!(names(&office.path("office/store/B12")), [""; 0], "what is new waits for the status");
     signal(office, "item-files", r#"{"item": "B12", "status": "approved"}"#);
     let there = office.path("office/store/B12/plan.txt");
     wait_for("the signal brings it", || there.exists().then_some(()));

@@ -1,6 +1,6 @@
 //! Files through rules, with the real binary: what arrives, what is refused, what is held.
 
-use std::{fs, io::Write, os::unix::ffi::OsStrExt, time::Duration};
+use std::{fs, io::Write, os::unix::ffi::OsStrExt};
 
 use crate::support::{Office, leftovers, names, wait_for};
 use wetbank_testbed::SmallDisk;
@@ -68,9 +68,10 @@ fn a_copy_for_which_no_sha256_is_wanted_is_checked_all_the_same() {
 fn a_file_still_being_written_is_taken_when_it_is_closed() {
     let office = copying();
     let mut file = fs::File::create(office.path("office/in/slow.csv")).unwrap();
-    for _ in 0..10 {
+    for round in 0..10 {
         file.write_all(b"part").unwrap();
-        std::thread::sleep(Duration::from_millis(100));
+        office.put(&format!("office/in/{round}.csv"), b"whole");
+        wait_for("what came later", || office.path(&format!("archive/{round}.csv")).exists().then_some(()));
         assert!(!office.path("archive/slow.csv").exists());
     }
     drop(file);
@@ -268,9 +269,10 @@ fn a_rule_leaves_its_own_results_alone_and_rules_in_a_circle_are_stopped() {
     office.book(&format!("{place}{}", rule("same", "a", "a")));
     office.put("office/a/1.csv", b"x");
     wait_for("the result", || office.path("office/a/x1.csv").exists().then_some(()));
+    office.put("office/a/2.csv", b"x");
+    wait_for("the next result", || office.path("office/a/x2.csv").exists().then_some(()));
     office.wait_idle();
-    std::thread::sleep(Duration::from_millis(300));
-    assert_eq!(names(&office.path("office/a")), ["1.csv", "x1.csv"]);
+    assert_eq!(names(&office.path("office/a")), ["1.csv", "2.csv", "x1.csv", "x2.csv"]);
     office.book(&format!("{place}{}{}", rule("there", "a", "b"), rule("back", "b", "a")));
     let hold = office.hold();
     assert_eq!(hold["code"], "chain");
@@ -317,9 +319,13 @@ fn explain_and_run_now_say_what_a_rule_thinks_of_a_file() {
 #[test]
 fn a_rule_that_is_off_takes_nothing_until_it_is_on() {
     let office = copying();
+    office.add(
+        "[rule.witness]\nstarts = { arrival = { place = \"office\", folder = \"in\" } }\n\
+         [[rule.witness.branch]]\nsteps = [ { copy = { to = \"archive\", as = \"seen\" } } ]\n",
+    );
     assert!(office.wetbank(&["rule", "off", "keep"]).status.success());
     office.put("office/in/gauge.csv", b"x");
-    std::thread::sleep(Duration::from_millis(500));
+    wait_for("it to be seen", || office.path("archive/seen").exists().then_some(()));
     assert!(!office.path("archive/gauge.csv").exists());
     assert!(office.wetbank(&["rule", "on", "keep"]).status.success());
     wait_for("the copy", || office.path("archive/gauge.csv").exists().then_some(()));

@@ -1,7 +1,7 @@
 //! A cloud drive at either end of a rule: signing in by agreeing, watching by changes, and what
 //! happens when the agreement ends.
 
-use std::{fs, time::Duration};
+use std::fs;
 
 use crate::support::{Office, wait_for};
 use tokio::runtime::Runtime;
@@ -138,7 +138,7 @@ fn when_the_agreement_ends_files_wait_and_go_on_once_somebody_signs_in_again() {
     let shown = place();
     assert!(shown["error"].as_str().unwrap().contains("nobody is signed in to it"), "{shown}");
     assert!(shown["remedy"].as_str().unwrap().contains("Sign in again"), "{shown}");
-    std::thread::sleep(Duration::from_secs(1));
+    wait_for("both to be taken in", || (office.runs().len() == 3).then_some(()));
     assert!(office.holds().is_empty(), "files wait, they are not held");
     assert!(office.path("office/in/second.csv").exists() && office.path("office/in/third.csv").exists());
     cloud.agree(&office, "drive", "tove");

@@ -1,6 +1,6 @@
 //! Files that start a rule together, again when they change, or when they go; and what is left of them.
 
-use std::{fs, process::Command, time::Duration};
+use std::{fs, process::Command};
 
 use crate::support::{Office, PLACES, names, wait_for};
 use serde_json::Value;
@@ -38,7 +38,6 @@ fn parcels(office: &Office) -> Vec<Vec<String>> {
 fn files_that_come_together_are_one_run_once_it_is_quiet() {
     let mut office = parcel("quiet = \"3s\"");
     office.put("office/out/a.csv", b"a");
-    std::thread::sleep(Duration::from_millis(500));
     office.put("office/out/b.csv", b"b");
     // A stop forgets how long it was quiet, and no file.
     office.kill();
@@ -57,26 +56,26 @@ fn so_many_at_a_time_are_one_run_and_the_rest_waits() {
         office.put(&format!("office/out/{name}.csv"), name.as_bytes());
         wait_for("its turn", || (name != "b" || parcels(&office).len() == 1).then_some(()));
     }
-    std::thread::sleep(Duration::from_millis(300));
     assert_eq!(parcels(&office), [["a.csv", "b.csv"]]);
     assert!(office.path("office/out/c.csv").exists());
     office.put("office/out/d.csv", b"d");
     wait_for("the second parcel", || (parcels(&office).len() == 2).then_some(()));
-    assert_eq!(parcels(&office)[1], ["c.csv", "d.csv"]);
+    assert_eq!(parcels(&office)[1], ["c.csv", "d.csv"], "the third waited for the fourth");
 }
 
 #[test]
 fn a_marker_sets_off_what_waits_each_time_it_comes_anew() {
     let office = parcel("marker = \"ready.txt\"");
+    let witness = "[rule.witness]\nstarts = { arrival = { place = \"office\", folder = \"out\", names = [\"c.csv\"] } }\n\
+                   [[rule.witness.branch]]\nsteps = [ { copy = { to = \"archive\", as = \"seen\" } } ]\n";
+    office.add(witness);
     office.put("office/out/a.csv", b"a");
     office.put("office/out/b.csv", b"b");
-    std::thread::sleep(Duration::from_millis(300));
-    assert!(parcels(&office).is_empty());
     office.put("office/out/ready.txt", b"one");
     wait_for("the parcel", || (parcels(&office).len() == 1).then_some(()));
-    assert_eq!(parcels(&office), [["a.csv", "b.csv"]]);
+    assert_eq!(parcels(&office), [["a.csv", "b.csv"]], "the first waited for the marker");
     office.put("office/out/c.csv", b"c");
-    std::thread::sleep(Duration::from_millis(300));
+    wait_for("it to be seen", || office.path("archive/seen").exists().then_some(()));
     assert_eq!(parcels(&office).len(), 1, "the same marker counts once");
     office.put("office/out/ready.txt", b"another");
     wait_for("the second parcel", || (parcels(&office).len() == 2).then_some(()));
@@ -89,11 +88,9 @@ fn a_set_waits_for_one_of_each() {
     let office = parcel("one-of-each = [\"gauge-*.csv\", \"tide-*.csv\"]");
     office.put("office/out/gauge-07.csv", b"a");
     office.put("office/out/gauge-08.csv", b"b");
-    std::thread::sleep(Duration::from_millis(300));
-    assert!(parcels(&office).is_empty());
     office.put("office/out/tide-1.csv", b"c");
     wait_for("the parcel", || (parcels(&office).len() == 1).then_some(()));
-    assert_eq!(parcels(&office)[0].len(), 3);
+    assert_eq!(parcels(&office)[0].len(), 3, "the gauges waited for the tide");
 }
 
 fn notes(office: &Office, rule: &str) -> Vec<String> {
@@ -123,11 +120,13 @@ steps = [ { note = { text = "{{ file.name }} has {{ run.event }} to {{ file.size
 "#;
     let mut office = office(rules);
     fs::create_dir_all(office.path("office/out")).unwrap();
-    // The folder is watched before anything comes: what lies there already is looked at a little later.
-    std::thread::sleep(Duration::from_millis(1500));
-    office.put("office/out/a.csv", b"1");
-    office.put("office/out/b.csv", b"1");
-    std::thread::sleep(Duration::from_millis(500));
+    for name in ["a.csv", "b.csv"] {
+        office.put(&format!("office/out/{name}"), b"1");
+        wait_for("it is known", || {
+            let explained = office.json(&["rule", "explain", &format!("office:/out/{name}")]);
+            explained["rules"][0]["note"].is_string().then_some(())
+        });
+    }
     assert!(office.runs().is_empty(), "what is new is only known");
     office.put("office/out/a.csv", b"22");
     wait_for("the change is noted", || (notes(&office, "changes").len() == 1).then_some(()));
@@ -156,9 +155,10 @@ original = "delete"
     let office = office(rules);
     office.put("office/out/a.csv", b"1");
     wait_for("it is taken", || (!office.path("office/out/a.csv").exists()).then_some(()));
+    office.put("office/out/b.csv", b"1");
+    wait_for("the next is taken", || (!office.path("office/out/b.csv").exists()).then_some(()));
     office.wait_idle();
-    std::thread::sleep(Duration::from_millis(500));
-    assert_eq!(office.runs().len(), 1);
+    assert_eq!(office.runs().len(), 2, "whatever goes is seen before what comes later");
 }
 
 #[test]
@@ -176,11 +176,13 @@ original = { mark = "{{ file.name }}.done" }
     office.wait_idle();
     office.kill();
     office.start();
-    std::thread::sleep(Duration::from_millis(500));
-    assert_eq!(names(&office.path("office/out")), ["a.csv", "a.csv.done"]);
+    office.put("office/out/b.csv", b"1");
+    wait_for("the next is marked", || office.path("office/out/b.csv.done").exists().then_some(()));
+    office.wait_idle();
+    assert_eq!(names(&office.path("office/out")), ["a.csv", "a.csv.done", "b.csv", "b.csv.done"]);
     assert_eq!(fs::metadata(office.path("office/out/a.csv.done")).unwrap().len(), 0);
-    assert_eq!(office.runs().len(), 1);
-    assert_eq!(names(&office.path("archive")), ["a.csv"]);
+    assert_eq!(office.runs().len(), 2);
+    assert_eq!(names(&office.path("archive")), ["a.csv", "b.csv"]);
 }
 
 #[test]
@@ -196,8 +198,10 @@ original = "delete"
     fs::remove_dir(office.path("archive")).unwrap();
     for name in ["a", "b", "c"] {
         office.put(&format!("office/out/{name}.csv"), b"x");
-        std::thread::sleep(Duration::from_millis(150));
     }
+    wait_for("each waits for the place", || {
+        (office.runs().len() == 3 && office.json(&["place", "show", "archive"])["state"] == "away").then_some(())
+    });
     office.kill();
     fs::create_dir(office.path("archive")).unwrap();
     office.start();

@@ -44,12 +44,21 @@ fn arrived(office: &Office, name: &str) {
     assert_eq!(names(&office.path("archive")), [name], "and nothing else");
 }
 
+/// Waits until another file is taken from the same folder, and sets that aside.
+fn is_watched(office: &Office, below: &str) {
+    let before = office.put(&below.replace("slow", "first"), b"first");
+    let first = before.file_name().unwrap();
+    wait_for("the folder is watched", || office.path("archive").join(first).exists().then_some(()));
+    office.wait_idle();
+    fs::remove_file(office.path("archive").join(first)).unwrap();
+}
+
 #[test]
 fn in_a_watched_folder_and_below_it() {
     for below in ["office/in/slow.csv", "office/in/boats/slow.csv"] {
         let office = office(TAKES);
         fs::create_dir_all(office.path("office/in/boats")).unwrap();
-        std::thread::sleep(Duration::from_millis(500));
+        is_watched(&office, below);
         let file = begins(&office, below);
         ends(&office, file, "slow.csv");
         assert!(!office.path(below).exists());
@@ -59,8 +68,7 @@ fn in_a_watched_folder_and_below_it() {
 #[test]
 fn in_a_folder_that_came_with_it() {
     let office = office(TAKES);
-    fs::create_dir_all(office.path("office/in")).unwrap();
-    std::thread::sleep(Duration::from_millis(500));
+    is_watched(&office, "office/in/first.csv");
     let file = begins(&office, "office/in/new/slow.csv");
     ends(&office, file, "slow.csv");
 }

@@ -281,6 +281,12 @@ impl Office {
         self.wetbank(&["book", "apply", file.to_str().unwrap()])
     }
 
+    /// Adds to the book that was applied last.
+    pub fn add(&self, text: &str) {
+        let book = fs::read_to_string(self.path("book.toml")).unwrap();
+        self.book(&(book + text));
+    }
+
     /// Puts a file in place, making its folder.
     pub fn put(&self, below: &str, content: &[u8]) -> PathBuf {
         let path = self.path(below);
