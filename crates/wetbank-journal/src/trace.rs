@@ -71,20 +71,28 @@ impl Journal {
         let query = threes.collect::<Vec<_>>().join(" AND ");
         let wanted = text.to_lowercase();
         let (mut found, mut before, mut compared, mut page) = (BTreeSet::new(), i64::MAX, 0, COMPARED);
+        // Of a text in other letters nothing is left out beforehand.
+        let plain = if wanted.bytes().all(is_plain) { wanted.as_str() } else { "" };
         while found.len() < limit && compared < LOOK_ALIKES {
-            let rows: Vec<(i64, i64, Vec<u8>)> = if given {
-                let asked = sqlx::query_file!("queries/names_of_attempts.sql", query, before, page);
+            let rows: Vec<(Option<i64>, i64, Option<Vec<u8>>)> = if given {
+                let asked = sqlx::query_file!("queries/names_of_attempts.sql", query, before, page, plain);
                 let rows = asked.fetch_all(&self.read).await?;
-                rows.into_iter().map(|row| (row.rowid, row.item, row.path)).collect()
+                rows.into_iter().map(|row| (row.name, row.item, row.path)).collect()
             } else {
-                let asked = sqlx::query_file!("queries/names_of_items.sql", query, before, page);
+                let asked = sqlx::query_file!("queries/names_of_items.sql", query, before, page, plain);
                 let rows = asked.fetch_all(&self.read).await?;
-                rows.into_iter().map(|row| (row.rowid, row.item, row.path)).collect()
+                rows.into_iter().map(|row| (row.name, row.item, row.path)).collect()
             };
-            let Some((last, ..)) = rows.last() else { break };
-            (before, compared, page) = (*last, compared + rows.len(), COMPARED_AT_ONCE.min(4 * page));
-            let items = rows.iter().filter(|(.., path)| is_named(path, &wanted)).map(|(_, item, _)| *item);
-            found.extend(items.take(limit));
+            let mut end = None;
+            for (name, item, path) in rows {
+                match path {
+                    Some(path) if found.len() < limit && is_named(&path, &wanted) => _ = found.insert(item),
+                    Some(_) => {}
+                    None => end = name.zip(usize::try_from(item).ok()),
+                }
+            }
+            let Some((last, many)) = end else { break };
+            (before, compared, page) = (last, compared + many, COMPARED_AT_ONCE.min(4 * page));
         }
         Ok(found)
     }
@@ -92,12 +100,15 @@ impl Journal {
 
 /// Whether a path has this text, which is in small letters, in its text form.
 fn is_named(path: &[u8], wanted: &str) -> bool {
-    // Most paths are plain letters, which are their own text form; tens of thousands may be asked.
-    let is_plain = |byte: &u8| matches!(byte, b' '..=b'~') && *byte != b'\\';
     match std::str::from_utf8(path) {
-        Ok(plain) if path.iter().all(is_plain) => plain.to_ascii_lowercase().contains(wanted),
+        Ok(plain) if path.iter().copied().all(is_plain) => plain.to_ascii_lowercase().contains(wanted),
         _ => records::path(path).to_string().to_lowercase().contains(wanted),
     }
+}
+
+/// Whether a byte is its own text form, as most are.
+fn is_plain(byte: u8) -> bool {
+    matches!(byte, b' '..=b'~') && byte != b'\\'
 }
 
 struct TraceRow {

@@ -148,6 +148,12 @@ async fn a_trace_finds_parts_of_names_in_any_case_and_never_what_only_looks_like
     assert!(found("abcabc").await.is_empty(), "all its threes occur, but not so");
     assert!(found("a*b OR").await.is_empty());
     assert!(found("ab").await.is_empty(), "too short to be found");
+    let raw = wetbank_core::RelPath::from_bytes(b"in/caf\xe9-5\xe2\x84\xaa.csv").unwrap();
+    let file = wetbank_core::FilePath { place: wetbank_core::Name::new("office").unwrap(), path: raw };
+    take(&journal, Sighting { file, ..sighting("office:/x", "1") }).await.unwrap();
+    for text in [r"caf\xe9", "af\\XE9-", "f\\xe9-5k.", "\u{212a}.csv"] {
+        assert_eq!(found(text).await.len(), 1, "{text}: bytes that are no text are found as they are shown");
+    }
 }
 
 #[tokio::test]
