@@ -44,7 +44,7 @@ function TraceField() {
   useEffect(() => {
     const hear = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement;
-      if (event.key === "/" && !["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName)) {
+      if (event.key === "/" && !target.isContentEditable && !["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName)) {
         event.preventDefault();
         field.current?.focus();
       }

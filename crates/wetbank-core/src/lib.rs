@@ -19,6 +19,7 @@ mod names;
 mod partner;
 mod path;
 mod place;
+mod placeholder;
 mod retry;
 mod rule;
 mod schedule;
@@ -51,6 +52,9 @@ pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
     AgreedSpec, BucketAddressing, BucketSpec, FolderSpec, FtpSecurity, FtpSpec, MailSecurity, MailServer, MailboxSpec,
     PlaceKind, PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebSpec, WebdavSpec, place_keys,
+};
+pub use placeholder::{
+    KnownValue, KnownWhere, PLACEHOLDERS, Placeholder, Sample, bare_rule, known_here, known_values, samples,
 };
 pub use retry::RetryPolicy;
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};

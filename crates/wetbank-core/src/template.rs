@@ -6,42 +6,7 @@ use jiff::{Timestamp, tz::TimeZone};
 use minijinja::{Environment, ErrorKind, UndefinedBehavior, context};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
-use crate::{FileFacts, InvalidPath, RelPath, Rule};
-
-/// What a placeholder can stand for. Anything else is refused when the rule is checked.
-const KNOWN: [&str; 31] = [
-    "file.name",
-    "file.stem",
-    "file.extension",
-    "file.folder",
-    "file.path",
-    "file.place",
-    "file.size",
-    "file.modified",
-    "rule.name",
-    "rule.title",
-    "run.id",
-    "run.started",
-    "run.cause",
-    "run.event",
-    "mail.from",
-    "mail.to",
-    "mail.subject",
-    "mail.date",
-    "mail.id",
-    "count",
-    "lines",
-    "files",
-    "local",
-    "chain.rule",
-    "chain.event",
-    "chain.from",
-    "chain.partner",
-    "fault.step",
-    "fault.why",
-    "now",
-    "today",
-];
+use crate::{FileFacts, InvalidPath, RelPath, Rule, placeholder::PLACEHOLDERS};
 
 /// Bytes of a template at most.
 const LONGEST: usize = 64 << 10;
@@ -54,7 +19,7 @@ const FUEL: u64 = 200_000;
 /// Characters that a number may be filled up to.
 const WIDEST: usize = 255;
 
-/// A checked template. Making one proves that it renders for any file.
+/// A checked template; [`PLACEHOLDERS`] tells what may stand in it. Making one proves that it renders for any file.
 ///
 /// Placeholders: `file.name`, `file.stem`, `file.extension`, `file.folder`, `file.path`,
 /// `file.place`, `file.size`, `file.modified`, `rule.name`, `rule.title`, `run.id`,
@@ -100,7 +65,7 @@ pub enum TemplateError {
 }
 
 fn nearest(placeholder: &str) -> String {
-    crate::book::nearest(placeholder, KNOWN.iter().copied())
+    crate::book::nearest(placeholder, PLACEHOLDERS.iter().map(|known| known.word))
         .map(|known| format!("; did you mean {{{{ {known} }}}}?"))
         .unwrap_or_default()
 }
@@ -263,7 +228,7 @@ impl Template {
         for placeholder in parsed.undeclared_variables(true) {
             // What a signal has, only its sender knows.
             let of_signal = placeholder.strip_prefix("signal.").is_some_and(|field| !field.is_empty());
-            if !of_signal && !KNOWN.contains(&placeholder.as_str()) {
+            if !of_signal && !PLACEHOLDERS.iter().any(|known| known.word == placeholder) {
                 return Err(TemplateError::Unknown { template: source.to_owned(), placeholder });
             }
         }

@@ -1,23 +1,25 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 
 import { placesQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
-import { BookText } from "../../shared/ui/BookText";
 import { Empty, Shown } from "../../shared/ui/states";
+import { Tabs } from "../../shared/ui/Tabs";
+import { RuleEditor } from "./build/RuleEditor";
 
-const starter = (place: string): string => `[rule.new-rule]
-title  = "What it does, in a few words"
-why    = "Why it exists, and with whom it was agreed"
-starts = { arrival = { place = "${place}", folder = "in", names = ["*.csv"], settle = "3s" } }
+/** A new rule: what starts it and what it does is still to be said. */
+const BEGUN = `[rule.new-rule]
+starts = {}
 
 [[rule.new-rule.branch]]
-title    = "Every sheet"
-steps    = [ { copy = { to = "${place}", folder = "out/{{ today }}" } } ]
-original = { move-to = "done" }
+steps = []
 `;
 
+const TABS = ["build", "text"] as const;
+
 export function NewRulePage() {
+  const [tab, setTab] = useState<(typeof TABS)[number]>("build");
   return (
     <>
       <Crumbs to="/rules" above="Rules" here="new" />
@@ -25,7 +27,9 @@ export function NewRulePage() {
       <Shown query={useQuery(placesQuery)}>
         {(places) =>
           places[0] ? (
-            <BookText kind="rule" name="" text={starter(places[0].name)} />
+            <Tabs label="How it is made" tabs={TABS} words={{ build: "Build", text: "Text" }} tab={tab} onTab={setTab}>
+              <RuleEditor name="" text={BEGUN} tab={tab} />
+            </Tabs>
           ) : (
             <Empty title="A rule needs a place first">
               <Link to="/places/new" className="link">

@@ -5,13 +5,14 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { type Rule, type Status, api, told } from "../../shared/api/client";
 import { statusQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
-import { BookText } from "../../shared/ui/BookText";
 import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
 import { Due, Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
+import { Tabs } from "../../shared/ui/Tabs";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { Explain } from "./Explain";
 import { RunNow } from "./RunNow";
+import { RuleEditor } from "./build/RuleEditor";
 import { ruleQuery, ruleRunsQuery } from "./queries";
 
 /** What a step's stone does not say by its name. */
@@ -90,8 +91,8 @@ function lanes(rule: Rule, status: Status | undefined): Lane[] {
   });
 }
 
-const TABS = ["text", "explain", "runs", "changes"] as const;
-const TAB_WORDS = { text: "Text", explain: "Would it take…", runs: "Runs", changes: "Changes" };
+const TABS = ["build", "text", "explain", "runs", "changes"] as const;
+const TAB_WORDS = { build: "Build", text: "Text", explain: "Would it take…", runs: "Runs", changes: "Changes" };
 
 function Runs({ rule }: { rule: Rule }) {
   return (
@@ -191,7 +192,7 @@ function One({ rule }: { rule: Rule }) {
   const status = useQuery(statusQuery);
   const [search, setSearch] = useSearchParams();
   const [running, setRunning] = useState(false);
-  const tab = TABS.find((one) => one === search.get("tab")) ?? "text";
+  const tab = TABS.find((one) => one === search.get("tab")) ?? "build";
   const change = useMutation({
     mutationFn: (on: boolean) => told(api.POST("/api/v1/rules/{name}/switch", { params: { path: { name: rule.name } }, body: { on } })),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
@@ -202,7 +203,7 @@ function One({ rule }: { rule: Rule }) {
         <div className="min-w-0 flex-1">
           <Crumbs to="/rules" above="Rules" here={rule.name} />
           <h1 className="text-2xl font-bold tracking-tight">{rule.title}</h1>
-          <p className="max-w-[52rem] pt-1 [overflow-wrap:anywhere]">{rule.sentence}</p>
+          {tab !== "build" && tab !== "text" && <p className="max-w-[52rem] pt-1 [overflow-wrap:anywhere]">{rule.sentence}</p>}
           {rule.why && <p className="quiet pt-1 text-sm">Why: {rule.why}</p>}
         </div>
         <div className="flex items-center gap-3">
@@ -229,29 +230,15 @@ function One({ rule }: { rule: Rule }) {
           ))}
         </output>
       )}
-      <Crossing label={`What ${rule.title} does`} lanes={lanes(rule, status.data)} />
-      <div role="tablist" className="tabs tabs-border" aria-label="About this rule">
-        {TABS.map((one) => (
-          <button
-            key={one}
-            type="button"
-            role="tab"
-            aria-selected={tab === one}
-            className={`tab ${tab === one ? "tab-active font-semibold" : ""}`}
-            onClick={() => setSearch({ tab: one }, { replace: true })}
-          >
-            {TAB_WORDS[one]}
-          </button>
-        ))}
-      </div>
-      <div role="tabpanel">
+      {tab !== "build" && <Crossing label={`What ${rule.title} does`} lanes={lanes(rule, status.data)} />}
+      <Tabs label="About this rule" tabs={TABS} words={TAB_WORDS} tab={tab} onTab={(to) => setSearch({ tab: to }, { replace: true })}>
         {tab === "text" && rule.signal && <SignalHelp help={rule.signal} />}
         {tab === "text" && rule.firings.length > 0 && <Firings rule={rule} />}
-        {tab === "text" && <BookText kind="rule" key={rule.version} name={rule.name} text={rule.text} />}
+        {(tab === "build" || tab === "text") && <RuleEditor key={rule.version} name={rule.name} text={rule.text} rule={rule} tab={tab} />}
         {tab === "explain" && <Explain rule={rule} />}
         {tab === "runs" && <Runs rule={rule} />}
         {tab === "changes" && <Changes rule={rule} />}
-      </div>
+      </Tabs>
       <RunNow rule={rule} open={running} onClose={() => setRunning(false)} />
     </div>
   );

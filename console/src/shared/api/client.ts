@@ -2,7 +2,7 @@ import createClient from "openapi-fetch";
 
 import type { components, paths } from "./schema";
 
-type Schemas = components["schemas"];
+export type Schemas = components["schemas"];
 export type Status = Schemas["Status"];
 export type Moving = Schemas["Moving"];
 export type Hold = Schemas["Hold"];

@@ -895,13 +895,18 @@ export interface components {
             branches: components["schemas"]["Branch"][];
             /** @description A rule's next firings by the clock. */
             firings: string[];
+            /** @description What placeholders can stand for in a rule. */
+            known: components["schemas"]["KnownValue"][];
             /** @description Every mistake, in the order of the text; without one it can be put in force. */
             mistakes: components["schemas"]["DraftMistake"][];
             /** @description Its name; empty if its text cannot be read. */
             name: string;
+            /** @description A rule's texts with placeholders, filled in for the file it is tried with. */
+            samples: components["schemas"]["DraftSample"][];
             /** @description A rule in one sentence, if nothing is wrong with it. */
             sentence?: string | null;
             text: string;
+            tried?: components["schemas"]["ExplainedRule"] | null;
             /** @description Its keys, each with what the book has behind it. */
             value: Record<string, never>;
         };
@@ -917,6 +922,13 @@ export interface components {
             pointer: string;
             /** @description The word that there is not. */
             written?: string | null;
+        };
+        /** @description A text with placeholders, filled in. */
+        DraftSample: {
+            /** @description Where in the value it stands (RFC 6901). */
+            pointer: string;
+            /** @description What it becomes; nothing if only a run knows it. */
+            text?: string | null;
         };
         Entry: {
             kind: components["schemas"]["EntryKind"];
@@ -1093,6 +1105,26 @@ export interface components {
         };
         /** @description The value of a key. */
         KeyValue: boolean | number | string | string[];
+        /** @description What a placeholder can stand for. */
+        KnownValue: {
+            /** @description Of what it is, as in "The file". */
+            group: string;
+            /** @description Whether it is a time, which takes a pattern. */
+            is_time: boolean;
+            /** @description Where in the rule it is known. */
+            known: components["schemas"]["KnownWhere"];
+            /** @description As people call it. */
+            title: string;
+            /** @description What it stands for, for the file the rule is tried with; nothing without one, or if only a run knows it. */
+            value?: string | null;
+            /** @description As in `file.stem`. */
+            word: string;
+        };
+        /**
+         * @description Where in a rule a placeholder stands for something.
+         * @enum {string}
+         */
+        KnownWhere: "anywhere" | "of-files" | "of-letters" | "of-chains" | "in-failures" | "in-mails" | "in-programs";
         LastRun: {
             /** Format: int64 */
             run: number;
@@ -1311,6 +1343,7 @@ export interface components {
             name?: string | null;
             /** @description With a value: the text so far. What is the same in it keeps its bytes and its comments. */
             old?: string | null;
+            sample?: components["schemas"]["SampleFile"] | null;
             /** @description Its text, in place of a name and a value. */
             text?: string | null;
             /** @description Its keys, each with what the book has behind it. */
@@ -1422,6 +1455,18 @@ export interface components {
             state: components["schemas"]["RunState"];
             title: string;
             why?: string | null;
+        };
+        /** @description A file as it was seen in a listing, or as somebody imagines it. */
+        SampleFile: {
+            /** @description As in `office:/assays/out/assay-0412.csv`. */
+            file: string;
+            /** @description When it was changed. */
+            modified: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
         };
         SecretName: {
             changed: string;

@@ -7,7 +7,7 @@ import { type BookDiff, api, told } from "../api/client";
 const signs = { same: " ", added: "+", removed: "-" } as const;
 const colours = { same: "", added: "bg-success/20", removed: "bg-error/15" } as const;
 
-function Difference({ diff }: { diff: BookDiff }) {
+export function Difference({ diff }: { diff: BookDiff }) {
   if (diff.changes.length === 0) return <p className="quiet">Nothing differs from what is in force.</p>;
   return (
     <>

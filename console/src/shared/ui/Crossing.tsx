@@ -1,4 +1,4 @@
-import { type ReactNode, useId } from "react";
+import { Fragment, type ReactNode, useId } from "react";
 
 export type StoneState = "done" | "working" | "waiting" | "failed" | "skipped" | "rest";
 
@@ -9,6 +9,11 @@ export interface Stone {
   state: StoneState;
   /** What is told to those who do not see it, besides label and state. */
   spoken?: string;
+  /** Where steps are changed: opens it below. */
+  onOpen?: () => void;
+  isOpen?: boolean;
+  /** What it is called where it can be opened. */
+  name?: string;
 }
 
 export interface Lane {
@@ -18,6 +23,8 @@ export interface Lane {
   near: ReactNode;
   far: ReactNode;
   stones: Stone[];
+  /** Where steps are changed: puts one before the stone of this number. */
+  onAdd?: (at: number) => void;
 }
 
 const SIGNS: Record<StoneState, string> = { done: "✓", working: "…", waiting: "", failed: "!", skipped: "–", rest: "" };
@@ -71,6 +78,37 @@ function Bank({ side }: { side: "near" | "far" }) {
   );
 }
 
+/** Where a step can be put. */
+function Between({ lane, number, at }: { lane: Lane; number: number; at: number }) {
+  if (!lane.onAdd) return null;
+  return (
+    <li className="stone-between">
+      <button type="button" aria-label={`Add a step to branch ${number + 1}, as step ${at + 1}`} onClick={() => lane.onAdd?.(at)}>
+        +
+      </button>
+    </li>
+  );
+}
+
+function Look({ lane, stone, at, seed }: { lane: Lane; stone: Stone; at: number; seed: number }) {
+  return (
+    <>
+      <svg viewBox="0 0 62 36" aria-hidden>
+        <path d={pebble(58, 30, seed)} />
+        <text x="31" y="18">
+          {SIGNS[stone.state]}
+        </text>
+      </svg>
+      <span className="text-[13px] leading-tight">{stone.label}</span>
+      {stone.detail && <span className="quiet text-[11.5px] leading-tight">{stone.detail}</span>}
+      <span className="sr-only">
+        step {at + 1} of {lane.stones.length}, {WORDS[stone.state]}
+        {stone.spoken ? `, ${stone.spoken}` : ""}
+      </span>
+    </>
+  );
+}
+
 /** Files cross from the near bank over stepping stones to the far bank. */
 export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string; more?: ReactNode }) {
   return (
@@ -88,20 +126,18 @@ export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string;
                   <Water />
                   <ol className="stones">
                     {lane.stones.map((stone, at) => (
-                      <li key={stone.key} className="stone" data-state={stone.state}>
-                        <svg viewBox="0 0 62 36" aria-hidden>
-                          <path d={pebble(58, 30, laneNumber * 7 + at * 3 + 1)} />
-                          <text x="31" y="18">
-                            {SIGNS[stone.state]}
-                          </text>
-                        </svg>
-                        <span className="text-[13px] leading-tight">{stone.label}</span>
-                        {stone.detail && <span className="quiet text-[11.5px] leading-tight">{stone.detail}</span>}
-                        <span className="sr-only">
-                          step {at + 1} of {lane.stones.length}, {WORDS[stone.state]}
-                          {stone.spoken ? `, ${stone.spoken}` : ""}
-                        </span>
-                      </li>
+                      <Fragment key={stone.key}>
+                        {stone.onOpen && <Between lane={lane} number={laneNumber} at={lane.stones.slice(0, at).filter(({ onOpen }) => onOpen).length} />}
+                        <li className="stone" data-state={stone.state} data-open={stone.isOpen}>
+                          {stone.onOpen ? (
+                            <button type="button" aria-label={stone.name} aria-pressed={stone.isOpen ?? false} className="stone-open" onClick={stone.onOpen}>
+                              <Look lane={lane} stone={stone} at={at} seed={laneNumber * 7 + at * 3 + 1} />
+                            </button>
+                          ) : (
+                            <Look lane={lane} stone={stone} at={at} seed={laneNumber * 7 + at * 3 + 1} />
+                          )}
+                        </li>
+                      </Fragment>
                     ))}
                   </ol>
                 </div>

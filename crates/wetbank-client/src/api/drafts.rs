@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
 
-use super::Branch;
+use super::{Branch, ExplainedRule};
 
 /// A section as it is now: its name and value, or its text.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
@@ -22,6 +22,20 @@ pub struct ProposedDraft {
     /// Its text, in place of a name and a value.
     #[serde(default)]
     pub text: Option<String>,
+    /// A file with which a rule is tried.
+    #[serde(default)]
+    pub sample: Option<SampleFile>,
+}
+
+/// A file as it was seen in a listing, or as somebody imagines it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SampleFile {
+    /// As in `office:/assays/out/assay-0412.csv`.
+    pub file: String,
+    /// Bytes.
+    pub size: u64,
+    /// When it was changed.
+    pub modified: String,
 }
 
 /// What a section would be, and everything that is wrong with it.
@@ -41,6 +55,58 @@ pub struct Draft {
     pub firings: Vec<String>,
     /// A rule's branches, with no files yet.
     pub branches: Vec<Branch>,
+    /// What placeholders can stand for in a rule.
+    pub known: Vec<KnownValue>,
+    /// A rule's texts with placeholders, filled in for the file it is tried with.
+    pub samples: Vec<DraftSample>,
+    /// What a rule without mistakes thinks of that file.
+    pub tried: Option<ExplainedRule>,
+}
+
+/// What a placeholder can stand for.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct KnownValue {
+    /// As in `file.stem`.
+    pub word: String,
+    /// As people call it.
+    pub title: String,
+    /// Of what it is, as in "The file".
+    pub group: String,
+    /// Where in the rule it is known.
+    pub known: KnownWhere,
+    /// Whether it is a time, which takes a pattern.
+    pub is_time: bool,
+    /// What it stands for, for the file the rule is tried with; nothing without one, or if only a run knows it.
+    pub value: Option<String>,
+}
+
+/// Where in a rule a placeholder stands for something.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum KnownWhere {
+    /// Anywhere.
+    Anywhere,
+    /// Where there is a file: not while files are looked for.
+    OfFiles,
+    /// In a rule that letters start.
+    OfLetters,
+    /// In a rule that another one started.
+    OfChains,
+    /// In the steps that follow a failure.
+    InFailures,
+    /// In a mail.
+    InMails,
+    /// In a program's arguments.
+    InPrograms,
+}
+
+/// A text with placeholders, filled in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DraftSample {
+    /// Where in the value it stands (RFC 6901).
+    pub pointer: String,
+    /// What it becomes; nothing if only a run knows it.
+    pub text: Option<String>,
 }
 
 /// Something in a draft that cannot be used.

@@ -33,10 +33,10 @@ pub(crate) struct Shape {
     exists: Option<IfExists>,
     /// A name that is not possible there is changed into one that is, instead of holding the file.
     #[serde(default)]
-    #[schemars(title = "Make the name fit")]
+    #[schemars(title = "Make the name fit", extend("seldom" = true))]
     fit_name: bool,
     /// Its SHA-256 is recorded too.
-    #[schemars(title = "Record its SHA-256", extend("default" = true))]
+    #[schemars(title = "Record its SHA-256", extend("seldom" = true, "default" = true))]
     sha256: Option<bool>,
 }
 

@@ -1,10 +1,15 @@
 //! Sections of the book that are still being made.
 
+use std::sync::Arc;
+
 use axum::{Json, extract::State};
 use jiff::Timestamp;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::{Amiss, DraftMistake, Rule, SectionKind, rule_sentence};
+use wetbank_core::{
+    About, Amiss, Cause, DraftMistake, FileFacts, FilePath, KnownWhere, Placeholder, Rule, Sample, SectionKind,
+    bare_rule, explain, known_here, known_values, rule_sentence, samples,
+};
 use wetbank_engine::{Drafted, Proposed};
 
 use super::rules::{FIRINGS, map};
@@ -36,19 +41,71 @@ pub(crate) async fn draft(
         (None, Some(name), Some(value)) => Proposed::Value { name, value, old: body.old },
         _ => return Err(ApiError::bad("a draft has a text, or a name and a value")),
     };
-    Ok(Json(told(state.engine.draft(kind, proposed).await?)))
+    let file = body.sample.as_ref().map(sample).transpose()?;
+    Ok(Json(told(state.engine.draft(kind, proposed).await?, kind, file)))
 }
 
-fn told(drafted: Drafted) -> api::Draft {
+/// The file that a rule is tried with.
+fn sample(file: &api::SampleFile) -> Result<FileFacts, ApiError> {
+    let FilePath { place, path } = FilePath::parse(&file.file).map_err(|e| ApiError::bad(e.to_string()))?;
+    let modified = file.modified.parse().map_err(|_| ApiError::bad(format!("\"{}\" is no time", file.modified)))?;
+    Ok(FileFacts { place, path, size: file.size, modified, about: About::default() })
+}
+
+/// What is taken to be so of the run in which the file comes.
+fn assumed(facts: FileFacts, rule: &Rule) -> FileFacts {
+    let cause = if rule.starts.arrival.is_some() { Cause::Arrival } else { Cause::Hand };
+    let about = [("run.cause", cause.as_str()), ("run.event", "new"), ("count", "1")];
+    facts.with(Arc::new(about.map(|(word, text)| (word.to_owned(), text.to_owned())).into()))
+}
+
+fn known(of: Placeholder, value: Option<String>) -> api::KnownValue {
+    api::KnownValue {
+        word: of.word.to_owned(),
+        title: of.title.to_owned(),
+        group: of.group.to_owned(),
+        known: match of.known {
+            KnownWhere::Anywhere => api::KnownWhere::Anywhere,
+            KnownWhere::OfFiles => api::KnownWhere::OfFiles,
+            KnownWhere::OfLetters => api::KnownWhere::OfLetters,
+            KnownWhere::OfChains => api::KnownWhere::OfChains,
+            KnownWhere::InFailures => api::KnownWhere::InFailures,
+            KnownWhere::InMails => api::KnownWhere::InMails,
+            KnownWhere::InPrograms => api::KnownWhere::InPrograms,
+        },
+        is_time: of.is_time,
+        value,
+    }
+}
+
+fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>) -> api::Draft {
+    let now = Timestamp::now();
     let rule = drafted.draft.book.as_ref().and_then(|book| book.rules.first());
     let firings = |rule: &Rule| {
         let schedule = rule.starts.schedule.as_ref();
-        schedule.map(|schedule| schedule.sample(Timestamp::now(), &rule.zone, FIRINGS)).unwrap_or_default()
+        schedule.map(|schedule| schedule.sample(now, &rule.zone, FIRINGS)).unwrap_or_default()
     };
+    // What is typed is tried from the first key on, long before the rule is whole.
+    let bare =
+        (kind == SectionKind::Rule && rule.is_none()).then(|| bare_rule(&drafted.name, &drafted.value)).flatten();
+    let tried_as = rule.or(bare.as_ref());
+    let file = file.zip(tried_as).map(|(facts, rule)| assumed(facts, rule));
+    let values = match (tried_as, &file) {
+        (Some(rule), Some(file)) => {
+            known_values(rule, file, now).into_iter().map(|one| known(one.of, one.value)).collect()
+        }
+        (Some(rule), None) => known_here(rule).map(|of| known(of, None)).collect(),
+        (None, _) => Vec::new(),
+    };
+    let samples = tried_as.zip(file.as_ref()).map(|(rule, file)| samples(rule, &drafted.value, file, now));
+    let sample = |one: Sample| api::DraftSample { pointer: one.pointer, text: one.text };
     api::Draft {
         sentence: rule.map(rule_sentence),
         firings: rule.map(firings).unwrap_or_default().into_iter().map(time).collect(),
         branches: rule.map(map::drawn).unwrap_or_default(),
+        known: values,
+        samples: samples.unwrap_or_default().into_iter().map(sample).collect(),
+        tried: rule.zip(file.as_ref()).map(|(rule, file)| map::explained_rule(rule, explain(rule, file, now), None)),
         name: drafted.name,
         value: drafted.value,
         mistakes: drafted.draft.mistakes.into_iter().map(mistake).collect(),

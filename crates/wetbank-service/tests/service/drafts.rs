@@ -113,3 +113,58 @@ async fn a_call_that_means_nothing_is_refused() {
     problem(office.post("/drafts/rule", huge).await, StatusCode::UNPROCESSABLE_ENTITY, "refused");
     office.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_is_tried_with_a_file_from_its_first_key_on() {
+    let office = Office::with(KEEP).await;
+    let sample = json!({ "file": "office:/in/levels-07.csv", "size": 12, "modified": "2026-03-14T06:00:00Z" });
+    let steps = json!([ { "copy": { "to": "archve", "folder": "{{ file.modified | date('%Y') }}", "as": "{{ file.stem }}-{{ run.id }}" } } ]);
+    let value = json!({ "zone": "Asia/Tokyo", "starts": { "arrival": { "place": "office", "folder": "in" } }, "branch": [ { "steps": steps } ] });
+    let mut body = json!({ "name": "sheets", "value": value, "sample": sample });
+    let told = draft(&office, "rule", body.clone()).await;
+    assert_eq!(pointers(&told), ["/branch/0/steps/0/copy/to"]);
+    let filled = |told: &Value| {
+        let samples = told["samples"].as_array().unwrap().iter();
+        samples.map(|one| (one["pointer"].clone(), one["text"].clone())).collect::<Vec<_>>()
+    };
+    let expected =
+        [(json!("/branch/0/steps/0/copy/as"), Value::Null), (json!("/branch/0/steps/0/copy/folder"), json!("2026"))];
+    let mut found = filled(&told);
+    found.sort_by_key(|(pointer, _)| pointer.to_string());
+    assert_eq!(found, expected, "{told}");
+    assert_eq!(told["tried"], Value::Null, "a rule with a mistake takes nothing");
+    let known = |told: &Value, word: &str| {
+        told["known"].as_array().unwrap().iter().find(|one| one["word"] == word).map(|one| one["value"].clone())
+    };
+    assert_eq!(known(&told, "file.stem"), Some(json!("levels-07")));
+    assert_eq!(known(&told, "run.id"), Some(Value::Null), "nobody knows it before");
+    assert_eq!(known(&told, "mail.from"), None);
+    body["value"]["branch"][0]["steps"][0]["copy"]["to"] = json!("archive");
+    let told = draft(&office, "rule", body.clone()).await;
+    assert_eq!((&told["mistakes"], &told["tried"]["taken"]), (&json!([]), &json!(true)), "{told}");
+    body["sample"]["file"] = json!("office:/elsewhere/levels-07.csv");
+    let told = draft(&office, "rule", body.clone()).await;
+    assert_eq!(told["tried"]["taken"], false);
+    assert!(told["tried"]["trigger"].to_string().contains("elsewhere"), "{told}");
+    // Without a file what can be known is told all the same.
+    body["sample"] = Value::Null;
+    let told = draft(&office, "rule", body.clone()).await;
+    assert_eq!((known(&told, "file.stem"), &told["samples"]), (Some(Value::Null), &json!([])));
+    for (file, modified, words) in
+        [("no place", "2026-03-14T06:00:00Z", "PLACE:/PATH"), ("office:/in/x", "soon", "no time")]
+    {
+        body["sample"] = json!({ "file": file, "size": 1, "modified": modified });
+        let told = problem(office.post("/drafts/rule", body.clone()).await, StatusCode::BAD_REQUEST, "bad-request");
+        assert!(told.contains(words), "{told}");
+    }
+    office.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_of_what_is_no_rule_has_no_placeholders() {
+    let office = Office::with(KEEP).await;
+    let value = json!({ "kind": "folder", "root": "/srv/{{ today }}" });
+    let told = draft(&office, "place", json!({ "name": "harbour", "value": value })).await;
+    assert_eq!((&told["known"], &told["samples"], &told["tried"]), (&json!([]), &json!([]), &Value::Null));
+    office.close().await;
+}

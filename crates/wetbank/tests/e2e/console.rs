@@ -87,19 +87,22 @@ async fn a_rule_is_edited_as_text_checked_compared_and_put_in_force() {
     browser.sign_in(&office).await;
     browser.click("//a[text()='Rules']").await;
     browser.click("//a[text()='Bulletins into the archive']").await;
-    let text = browser.find("//textarea").await;
+    browser.click("//button[@role='tab' and text()='Text']").await;
+    let text = browser.field("The rule as text").await;
     let edit = async |with: &str| {
         text.click().await.unwrap();
         text.send_keys(Key::Control + "a").await.unwrap();
         text.send_keys(with).await.unwrap();
-        browser.click("//button[text()='Check and compare']").await;
     };
     edit("[rule.bulletins]\ntitel = \"x\"").await;
+    // It is checked while it is typed.
     browser.find("//*[@role='alert' and contains(., 'did you mean \"title\"')]").await;
     let wanted = BOOK[BOOK.find("[rule.").unwrap()..].replace("No edition may be lost.", "Agreed with the archive.");
     edit(&wanted).await;
+    browser.press("Compare").await;
     browser.find("//section[contains(., 'rule bulletins: changed')]").await;
-    browser.click("//button[text()='Put in force']").await;
+    browser.press("Close").await;
+    browser.press("Put in force").await;
     browser.find("//p[contains(., 'Why: Agreed with the archive.')]").await;
     assert_eq!(office.json(&["rule", "show", "bulletins"])["version"], 2);
     browser.click("//button[text()='Changes']").await;

@@ -91,7 +91,7 @@ impl Browser {
     }
 
     /// Waits until a script of the page answers yes.
-    async fn until(&self, script: &str) {
+    pub async fn until(&self, script: &str) {
         let end = Instant::now() + Duration::from_secs(30);
         while self.asked(script).await != Value::Bool(true) {
             assert!(Instant::now() < end, "never: {script}\n{}", self.text().await);
@@ -100,7 +100,7 @@ impl Browser {
     }
 
     /// What a script of the page answers.
-    async fn asked(&self, script: &str) -> Value {
+    pub async fn asked(&self, script: &str) -> Value {
         self.driver.execute(script, Vec::new()).await.unwrap().json().clone()
     }
 

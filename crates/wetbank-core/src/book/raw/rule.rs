@@ -23,7 +23,7 @@ pub(crate) struct Rule {
     #[schemars(title = "Why", extend("holds" = "lines"))]
     pub why: String,
     /// Whose clock counts for dates in names and for its schedule.
-    #[schemars(title = "Time zone", extend("default" = "UTC"))]
+    #[schemars(title = "Time zone", extend("seldom" = true, "default" = "UTC"))]
     pub zone: Option<Text<holds::Zone>>,
     /// What starts it.
     #[schemars(title = "Starts", with = "Starts")]
@@ -33,13 +33,13 @@ pub(crate) struct Rule {
     #[schemars(title = "Finds")]
     pub finds: Vec<Find>,
     /// What a held file means for the others of its run.
-    #[schemars(title = "When a file is held", extend("default" = "wait"))]
+    #[schemars(title = "When a file is held", extend("seldom" = true, "default" = "wait"))]
     pub on_fault: Option<OnFault>,
     /// A run that takes longer is held.
-    #[schemars(title = "Longest run")]
+    #[schemars(title = "Longest run", extend("seldom" = true))]
     pub limit: Option<Text<holds::Duration>>,
     /// When what failed is tried again; else as the place says where it failed.
-    #[schemars(title = "Try again")]
+    #[schemars(title = "Try again", extend("seldom" = true))]
     pub retry: Option<Retry>,
     /// Asked in order; the first whose condition holds takes the file.
     #[schemars(title = "Branches", with = "Vec<Branch>")]
@@ -98,18 +98,18 @@ pub(crate) struct Letters {
     #[schemars(title = "But not")]
     pub except: Vec<Text<holds::Pattern>>,
     /// What all that is taken out of a letter may have together.
-    #[schemars(title = "At most", extend("default" = "1 GB"))]
+    #[schemars(title = "At most", extend("seldom" = true, "default" = "1 GB"))]
     pub most: Option<Text<holds::Size>>,
     /// The folder of the mailbox where the letter goes at the end, made if it is not there; without it the letter stays.
     #[schemars(title = "File it in")]
     pub file_in: Option<Text<holds::Folder>>,
     /// How often the mailbox is looked through; unless it is said soon after something came, and ever more seldom while
     /// nothing comes.
-    #[schemars(title = "Look every")]
+    #[schemars(title = "Look every", extend("seldom" = true))]
     pub look_every: Option<Text<holds::Duration>>,
     /// Whether capitals count when names are compared.
     #[serde(default)]
-    #[schemars(title = "Capitals")]
+    #[schemars(title = "Capitals", extend("seldom" = true))]
     pub case: Case,
 }
 
@@ -141,26 +141,26 @@ pub(crate) struct Arrival {
     pub settle: Option<Text<holds::Duration>>,
     /// The file beside it that says it is complete: `*.done` is `assay.csv.done` for `assay.csv`, `?.done` is `assay.done`.
     /// It must not be older than its file, and is taken for no file itself.
-    #[schemars(title = "Marker")]
+    #[schemars(title = "Marker", extend("seldom" = true))]
     pub marker: Option<Text>,
     /// How often a server or mounted share is looked through; unless it is said soon (5 s) after something came, and ever
     /// more seldom, up to every 2 min, while nothing comes. No server is listed for more than half of the time.
-    #[schemars(title = "Look every")]
+    #[schemars(title = "Look every", extend("seldom" = true))]
     pub look_every: Option<Text<holds::Duration>>,
     /// The rule takes files that it made itself.
     #[serde(default)]
-    #[schemars(title = "Own results too")]
+    #[schemars(title = "Own results too", extend("seldom" = true))]
     pub own_results: bool,
     /// What happened to the file: `new`, `changed`, `gone`. One that is gone has a name and nothing else; what the rule
     /// itself takes away is not gone.
-    #[schemars(title = "Of files that are", extend("default" = ["new", "changed"]))]
+    #[schemars(title = "Of files that are", extend("seldom" = true, "default" = ["new", "changed"]))]
     pub of: Option<Vec<Of>>,
     /// Until when files wait for each other; then they are one run. 10,000 never wait for more.
-    #[schemars(title = "Gather")]
+    #[schemars(title = "Gather", extend("seldom" = true))]
     pub gather: Option<Gather>,
     /// Whether capitals count when names are compared.
     #[serde(default)]
-    #[schemars(title = "Capitals")]
+    #[schemars(title = "Capitals", extend("seldom" = true))]
     pub case: Case,
 }
 
@@ -204,15 +204,15 @@ pub(crate) struct Chain {
     pub rules: Vec<Text<holds::RuleName>>,
     /// Only files that came from these places.
     #[serde(default)]
-    #[schemars(title = "Coming from")]
+    #[schemars(title = "Coming from", extend("seldom" = true))]
     pub from: Vec<Text<holds::PlaceName>>,
     /// Only what went to these places.
     #[serde(default)]
-    #[schemars(title = "To")]
+    #[schemars(title = "To", extend("seldom" = true))]
     pub to: Vec<Text<holds::PlaceName>>,
     /// Only what went to these partners.
     #[serde(default)]
-    #[schemars(title = "For")]
+    #[schemars(title = "For", extend("seldom" = true))]
     pub partners: Vec<Text<holds::PartnerName>>,
 }
 
@@ -227,26 +227,26 @@ pub(crate) struct Schedule {
     #[schemars(title = "At", with = "Option<OneOrMany>", extend("holds" = "time-of-day"))]
     pub at: Option<Spanned<OneOrMany>>,
     /// Five fields: `*/10 8-18 * * mon-fri`.
-    #[schemars(title = "Cron expression")]
+    #[schemars(title = "Cron expression", extend("seldom" = true))]
     pub cron: Option<Text>,
     /// Days of the week (`mon`, `thu`), or one of `working-days`, `first-working-day`, `last-working-day` (of a month),
     /// `first-day`, `last-day`; every day if it is left out.
     #[schemars(title = "On", with = "Option<OneOrMany>")]
     pub on: Option<Spanned<OneOrMany>>,
     /// Only from this time of a day.
-    #[schemars(title = "From")]
+    #[schemars(title = "From", extend("seldom" = true))]
     pub from: Option<Text<holds::TimeOfDay>>,
     /// Only until this time of a day.
-    #[schemars(title = "Until")]
+    #[schemars(title = "Until", extend("seldom" = true))]
     pub until: Option<Text<holds::TimeOfDay>>,
     /// Whose working days count; Monday to Friday if it is left out.
-    #[schemars(title = "Calendar")]
+    #[schemars(title = "Calendar", extend("seldom" = true))]
     pub calendar: Option<Text<holds::CalendarName>>,
     /// What becomes of firings that nobody was there for, more than a minute late.
-    #[schemars(title = "What was missed", extend("default" = "once"))]
+    #[schemars(title = "What was missed", extend("seldom" = true, "default" = "once"))]
     pub missed: Option<Missed>,
     /// What a firing does while the run before goes on.
-    #[schemars(title = "While the run before goes on", extend("default" = "wait"))]
+    #[schemars(title = "While the run before goes on", extend("seldom" = true, "default" = "wait"))]
     pub busy: Option<Busy>,
 }
 
@@ -266,7 +266,7 @@ pub(crate) struct Find {
     pub names: Vec<Text<holds::PatternTemplate>>,
     /// Patterns of those that are left alone.
     #[serde(default)]
-    #[schemars(title = "But not")]
+    #[schemars(title = "But not", extend("seldom" = true))]
     pub except: Vec<Text<holds::Pattern>>,
     /// Folders below it count too.
     #[serde(default)]
@@ -274,15 +274,15 @@ pub(crate) struct Find {
     pub below: bool,
     /// Only files that the rule did not take in this state before.
     #[serde(default)]
-    #[schemars(title = "Only what is new")]
+    #[schemars(title = "Only what is new", extend("seldom" = true))]
     pub only_new: bool,
     /// So many must be there, or the search is held: released, it looks again. What it found goes its way meanwhile.
     #[serde(default)]
-    #[schemars(title = "At least")]
+    #[schemars(title = "At least", extend("seldom" = true))]
     pub least: usize,
     /// Whether capitals count when names are compared.
     #[serde(default)]
-    #[schemars(title = "Capitals")]
+    #[schemars(title = "Capitals", extend("seldom" = true))]
     pub case: Case,
 }
 

@@ -10,7 +10,7 @@ use wetbank_journal::{Journal, JournalError};
 
 use crate::{
     error::ApiError,
-    shown::{known, midnight, time, title},
+    shown::{known, midnight, time},
 };
 
 /// Days in a rule's strip.
@@ -142,16 +142,14 @@ fn verdict(verdict: wetbank_core::Verdict) -> api::Verdict {
     }
 }
 
-fn explained_rule(arrangement: &Arrangement, explanation: Explanation, note: Option<String>) -> api::ExplainedRule {
-    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == explanation.rule);
-    let titles: Vec<String> =
-        live.map(|l| l.rule.branches.iter().map(|b| b.title.clone()).collect()).unwrap_or_default();
+pub(crate) fn explained_rule(rule: &Rule, explanation: Explanation, note: Option<String>) -> api::ExplainedRule {
+    let titles = rule.branches.iter().map(|branch| branch.title.clone());
     api::ExplainedRule {
-        title: title(arrangement, &explanation.rule),
+        title: rule.title.clone(),
         rule: explanation.rule,
         trigger: explanation.trigger.into_iter().map(verdict).collect(),
         taken: explanation.taken_by.is_some(),
-        outcome: match explanation.taken_by.and_then(|at| live?.rule.branches.get(at)) {
+        outcome: match explanation.taken_by.and_then(|at| rule.branches.get(at)) {
             Some(branch) => format!("{}: {}", explanation.outcome, branch_sentence(branch)),
             None => explanation.outcome,
         },
@@ -165,12 +163,18 @@ fn explained_rule(arrangement: &Arrangement, explanation: Explanation, note: Opt
     }
 }
 
+/// The same of a rule in force; one that was removed meanwhile has nothing to say.
+fn shown(arrangement: &Arrangement, one: Explanation, note: Option<String>) -> Option<api::ExplainedRule> {
+    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == one.rule)?;
+    Some(explained_rule(&live.rule, one, note))
+}
+
 pub(crate) fn explained(arrangement: &Arrangement, explained: ExplainedFile) -> api::Explained {
     api::Explained {
         file: explained.file.to_string(),
         found: explained.facts.is_some(),
         size: explained.facts.as_ref().map(|f| f.size),
         modified: explained.facts.as_ref().map(|f| time(f.modified)),
-        rules: explained.rules.into_iter().map(|(one, note)| explained_rule(arrangement, one, note)).collect(),
+        rules: explained.rules.into_iter().filter_map(|(one, note)| shown(arrangement, one, note)).collect(),
     }
 }

@@ -69,10 +69,76 @@ impl Browser {
     }
 
     pub async fn click(&self, path: &str) {
-        self.find(path).await.click().await.unwrap();
+        self.click_on(&self.find(path).await).await;
+    }
+
+    /// Clicks where it can be seen: not behind what stays at the page's end.
+    async fn click_on(&self, element: &WebElement) {
+        let words = "arguments[0].scrollIntoView({ block: 'center' })";
+        self.driver.execute(words, vec![element.to_json().unwrap()]).await.unwrap();
+        element.click().await.unwrap();
     }
 
     pub async fn text(&self) -> String {
         self.driver.find(By::Tag("main")).await.unwrap().text().await.unwrap()
+    }
+}
+
+/// Finds what a person would: the input of a label, or what is called so for those who hear the page.
+const BY_LABEL: &str = "
+    const [label] = arguments;
+    const seen = (one) => one && one.getClientRects().length > 0;
+    const words = (one) => one.textContent.replace(/\\s+/g, ' ').trim();
+    const named = [...document.querySelectorAll('[aria-label]')].find((one) => one.getAttribute('aria-label') === label && seen(one));
+    if (named) return named;
+    const labels = [...document.querySelectorAll('label')].filter(seen);
+    const found = labels.find((one) => [label, `${label} needed`].includes(words(one))) ?? labels.find((one) => words(one).startsWith(label));
+    return found ? (found.control ?? document.getElementById(found.htmlFor)) : null;
+";
+
+impl Browser {
+    /// The field with this label.
+    pub async fn field(&self, label: &str) -> WebElement {
+        let end = Instant::now() + Duration::from_secs(30);
+        loop {
+            let found = self.driver.execute(BY_LABEL, vec![label.into()]).await.unwrap();
+            if let Ok(found) = found.element() {
+                return found;
+            }
+            assert!(Instant::now() < end, "no field is called {label:?}:\n{}", self.text().await);
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Types into the field with this label, in place of what is in it.
+    pub async fn fill(&self, label: &str, text: &str) {
+        let field = self.field(label).await;
+        self.click_on(&field).await;
+        field.send_keys(Key::Control + "a").await.unwrap();
+        field.send_keys(Key::Delete + text).await.unwrap();
+    }
+
+    /// Picks from the list with this label.
+    pub async fn pick(&self, label: &str, value: &str) {
+        let path = format!("./option[@value='{value}']");
+        let end = Instant::now() + Duration::from_secs(30);
+        loop {
+            // What there is to pick from may still be on its way.
+            if let Ok(option) = self.field(label).await.find(By::XPath(&path)).await {
+                return option.click().await.unwrap();
+            }
+            assert!(Instant::now() < end, "{label} never had {value}");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Presses the button that is called so.
+    pub async fn press(&self, name: &str) {
+        self.click(&format!("//button[(@aria-label='{name}' or normalize-space(.)='{name}') and not(@disabled)]"))
+            .await;
+    }
+
+    pub async fn go(&self, office: &Office, path: &str) {
+        self.driver.goto(format!("{}{path}", office.url())).await.unwrap();
     }
 }

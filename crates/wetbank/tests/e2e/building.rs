@@ -1,0 +1,195 @@
+//! Rules made and changed by hand in the console: no text of the book is typed here.
+
+use std::fs;
+
+use crate::support::{Office, browser::Browser, names, wait_for};
+
+const BOOK: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+
+# Agreed with the archive.
+[rule.sheets]
+title  = "Sheets into the archive"   # the old title was longer
+starts = { arrival = { place = "office", folder = "in", names = ["*.csv"] } }
+
+[[rule.sheets.branch]]
+title = "Levels"
+if    = { file = "name", starts-with = "levels-" }
+steps = [ { copy = { folder = "archive/levels" } } ]
+
+[[rule.sheets.branch]]
+title = "Anything else"
+steps = [ { copy = { folder = "archive" } } ]
+"#;
+
+async fn office() -> (Office, Browser) {
+    let (office, browser) = (Office::open(), Browser::open().await);
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    office.book(BOOK);
+    browser.sign_in(&office).await;
+    (office, browser)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_an_empty_service_a_rule_is_built_by_form_alone_and_works() {
+    let (office, browser) = (Office::open(), Browser::open().await);
+    fs::create_dir_all(office.path("office/assays/out")).unwrap();
+    browser.sign_in(&office).await;
+    browser.go(&office, "/places/new?kind=folder").await;
+    browser.fill("Name", "office").await;
+    browser.fill("Folder", &office.path("office").display().to_string()).await;
+    browser.press("Add and test").await;
+    browser.find("//h1[text()='office']").await;
+    browser.go(&office, "/rules/new").await;
+    browser.fill("Name", "assay-sheets").await;
+    browser.fill("Title", "Assay sheets by month").await;
+    browser.press("What starts it").await;
+    browser.press("Add: A file comes").await;
+    browser.pick("Place", "office").await;
+    // The folder is picked where it lies.
+    browser.press("Browse for Folder").await;
+    browser.click("//dialog//button[contains(., 'assays')]").await;
+    browser.click("//dialog//button[contains(., 'out')]").await;
+    browser.click("//dialog//button[contains(., 'Take')]").await;
+    browser.fill("Named", "*.csv").await;
+    browser.press("Add a step to branch 1, as step 1").await;
+    browser.click("//dialog//section[@aria-label='Put somewhere']//button[contains(., 'A copy')]").await;
+    browser.fill("Folder", "sheets/").await;
+    browser.press("Insert into Folder").await;
+    browser.fill("Type to narrow", "date and time").await;
+    browser.click("//dialog[@aria-label='Insert']//button[contains(., 'date and time')]").await;
+    browser.click("//dialog[@aria-label='Insert']//button[contains(., '%Y-%m') and not(contains(., '%d'))]").await;
+    browser.press("Branch 1: The original").await;
+    browser.pick("The original", "move-to").await;
+    browser.fill("move to", "sent").await;
+    browser.find("//p[contains(., 'then set the original aside in sent')]").await;
+    browser.press("Put in force").await;
+    browser.find("//h1[text()='Assay sheets by month']").await;
+    office.put("office/assays/out/assay-0412.csv", b"gold 4.1");
+    wait_for("it to be set aside", || office.path("office/assays/out/sent/assay-0412.csv").exists().then_some(()));
+    let months = names(&office.path("office/sheets"));
+    assert!(months.len() == 1 && months[0].len() == 7, "{months:?}");
+    assert_eq!(fs::read(office.path(&format!("office/sheets/{}/assay-0412.csv", months[0]))).unwrap(), b"gold 4.1");
+    let text = office.json(&["rule", "show", "assay-sheets"])["text"].as_str().unwrap().to_owned();
+    assert_eq!(
+        text.trim_end(),
+        "[rule.assay-sheets]\ntitle  = \"Assay sheets by month\"\n\
+         starts = { arrival = { place = \"office\", folder = \"assays/out\", names = [\"*.csv\"] } }\n\n\
+         [[rule.assay-sheets.branch]]\nsteps    = [ { copy = { folder = \"sheets/{{ now | date('%Y-%m') }}\" } } ]\n\
+         original = { move-to = \"sent\" }"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_changed_by_form_keeps_the_comments_and_what_was_typed_as_text_is_in_the_form() {
+    let (office, browser) = office().await;
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Branch 1, step 1: A copy").await;
+    browser.fill("Folder", "archive/tides").await;
+    browser.find("//p[contains(., 'archive/tides')]").await;
+    browser.click("//button[@role='tab' and text()='Text']").await;
+    let text = browser.field("The rule as text").await;
+    let shown = text.value().await.unwrap().unwrap();
+    assert!(shown.contains("# Agreed with the archive.") && shown.contains("# the old title was longer"), "{shown}");
+    let wanted = shown.replace("Anything else", "The rest");
+    browser.driver.execute("arguments[0].select()", vec![text.to_json().unwrap()]).await.unwrap();
+    text.send_keys(&wanted).await.unwrap();
+    browser.click("//button[@role='tab' and text()='Build']").await;
+    browser.press("Branch 2: The rest").await;
+    assert_eq!(browser.field("Title").await.value().await.unwrap().unwrap(), "The rest");
+    browser.press("Put in force").await;
+    browser.until("return !document.querySelector('[aria-label=\"Not in force yet\"]');").await;
+    let kept = office.json(&["rule", "show", "sheets"])["text"].as_str().unwrap().to_owned();
+    let expected = BOOK[BOOK.find("# Agreed").unwrap()..]
+        .replace("archive/levels", "archive/tides")
+        .replace("Anything else", "The rest");
+    assert_eq!(kept.trim_end(), expected.trim_end());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_outlives_its_page_and_is_gone_when_it_is_discarded() {
+    let (mut office, browser) = office().await;
+    office.keep_address();
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Title, time zone and other settings").await;
+    browser.fill("Title", "Half of a new title").await;
+    browser.find("//section[@aria-label='Not in force yet']").await;
+    browser.find("//span[text()='Kept in this browser until then.']").await;
+    office.kill();
+    office.start();
+    browser.driver.refresh().await.unwrap();
+    browser.press("Title, time zone and other settings").await;
+    assert_eq!(browser.field("Title").await.value().await.unwrap().unwrap(), "Half of a new title");
+    browser.press("Discard").await;
+    assert_eq!(browser.field("Title").await.value().await.unwrap().unwrap(), "Sheets into the archive");
+    browser.driver.refresh().await.unwrap();
+    browser.press("Title, time zone and other settings").await;
+    assert_eq!(browser.field("Title").await.value().await.unwrap().unwrap(), "Sheets into the archive");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mistake_stands_at_its_field_and_leads_there() {
+    let (office, browser) = office().await;
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Add a step to branch 2, as step 2").await;
+    browser.click("//dialog//button[contains(., 'Encrypt')]").await;
+    browser.find("//p[contains(., 'Not finished yet')]").await;
+    assert!(!browser.find("//button[text()='Put in force']").await.is_enabled().await.unwrap());
+    browser.press("What starts it").await;
+    browser.click("//section[@aria-label='Mistakes']//button").await;
+    browser.find("//section[@aria-label='Branch 2 › step 2 of 2 › Encrypt']//p[contains(@class, 'text-error')]").await;
+    browser.press("Remove").await;
+    browser.press("What starts it").await;
+    browser.fill("Unchanged for", "soonish").await;
+    browser
+        .find("//section[@aria-label='What starts it']//p[contains(@class, 'text-error') and contains(., 'soonish')]")
+        .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_is_tried_with_a_file_that_lies_there_and_touches_nothing() {
+    let (office, browser) = office().await;
+    office.put("office/later/levels-7.csv", b"1,2,3");
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Branch 1, step 1: A copy").await;
+    browser.fill("Folder", "archive/").await;
+    browser.press("Insert into Folder").await;
+    browser.click("//dialog[@aria-label='Insert']//button[contains(., 'name without its ending')]").await;
+    browser.press("Choose a file to try it with").await;
+    browser.click("//dialog//button[contains(., 'later')]").await;
+    browser.click("//dialog//button[text()='levels-7.csv']").await;
+    browser.find("//p[text()='→ archive/levels-7']").await;
+    browser.find("//section[@aria-label='Try it']//p[text()='It would not be taken']").await;
+    browser.press("What starts it").await;
+    browser.fill("Folder", "later").await;
+    browser.find("//section[@aria-label='Try it']//p[contains(., 'Branch 1, Levels, takes it')]").await;
+    assert!(!office.path("office/archive").exists() && office.runs().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn steps_and_branches_are_moved_copied_and_removed_with_all_that_is_said_of_them() {
+    let (office, browser) = office().await;
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Branch 1, step 1: A copy").await;
+    browser.press("Copy").await;
+    browser.fill("Folder", "second").await;
+    browser.press("← Earlier").await;
+    browser.find("//section[@aria-label='Branch 1 › step 1 of 2 › A copy']").await;
+    browser.find("//p[contains(., 'copy it to office › second and copy it to office › archive/levels')]").await;
+    browser.press("Branch 1: Levels").await;
+    browser.press("↓ Later").await;
+    browser.find("//section[@aria-label='Branch 2 of 2']").await;
+    // A branch for everything comes last.
+    browser.find("//section[@aria-label='Mistakes']").await;
+    browser.press("↑ Earlier").await;
+    browser.press("Put in force").await;
+    browser.until("return !document.querySelector('[aria-label=\"Not in force yet\"]');").await;
+    office.put("office/in/levels-1.csv", b"x");
+    wait_for("both copies", || {
+        (office.path("office/second/levels-1.csv").exists()
+            && office.path("office/archive/levels/levels-1.csv").exists())
+        .then_some(())
+    });
+}
