@@ -12,7 +12,6 @@ use anyhow::{Context, Result, bail};
 use crate::{lints, setup, slowest};
 
 const DESCRIPTION: &str = "console/src/shared/api/openapi.json";
-const TYPES: &str = "console/src/shared/api/schema.d.ts";
 
 /// The project's root.
 pub fn root() -> PathBuf {
@@ -103,7 +102,7 @@ pub fn test() -> Result<()> {
     run("npm", &["--prefix", "console", "run", "--silent", "check"])?;
     run("npm", &["--prefix", "console", "run", "--silent", "lint"])?;
     lints::while_building(&cargo, &["test", "--workspace", "--all-targets", "--no-run"])?;
-    types_are_fresh()?;
+    description_is_fresh()?;
     slowest::tests(&cargo)?;
     run(&cargo, &["test", "--workspace", "--doc"])
 }
@@ -134,36 +133,24 @@ pub fn demo(words: &[String]) -> Result<()> {
     run("target/demo/wetbank", &all)
 }
 
-/// The API's description and the console's types, as the program that was built last tells them.
-fn describe() -> Result<(String, String)> {
+/// The API's description, as the program that was built last tells it.
+fn description() -> Result<String> {
     // Not `cargo run`: for one package alone cargo would build half of everything anew.
     let built = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root().join("target"), PathBuf::from);
-    let description = silent(&built.join("debug/wetbank").display().to_string(), &["openapi"])?;
-    let folder = std::env::temp_dir().join(format!("wetbank-types-{}", std::process::id()));
-    std::fs::create_dir_all(&folder)?;
-    let (from, to) = (folder.join("openapi.json"), folder.join("schema.d.ts"));
-    std::fs::write(&from, &description)?;
-    let (from, to) = (from.display().to_string(), to.display().to_string());
-    silent("npm", &["--prefix", "console", "exec", "--", "openapi-typescript", &from, "-o", &to])?;
-    let types = std::fs::read_to_string(&to)?;
-    std::fs::remove_dir_all(folder)?;
-    Ok((description, types))
+    silent(&built.join("debug/wetbank").display().to_string(), &["openapi"])
 }
 
-/// Writes the API's description and the console's types.
+/// Writes the API's description; the console's types are made from it whenever the console is built.
 pub fn types() -> Result<()> {
     setup::console()?;
     run(&cargo(), &["build", "--workspace"])?;
-    let (description, types) = describe()?;
-    std::fs::write(DESCRIPTION, description)?;
-    std::fs::write(TYPES, types)?;
-    Ok(())
+    std::fs::write(DESCRIPTION, description()?)?;
+    run("npm", &["--prefix", "console", "run", "--silent", "types"])
 }
 
-fn types_are_fresh() -> Result<()> {
-    let (description, types) = describe()?;
-    if std::fs::read_to_string(DESCRIPTION)? != description || std::fs::read_to_string(TYPES)? != types {
-        bail!("the console's types are older than the API: run cargo xtask types");
+fn description_is_fresh() -> Result<()> {
+    if std::fs::read_to_string(DESCRIPTION)? != description()? {
+        bail!("{DESCRIPTION} is older than the API: run cargo xtask types");
     }
     Ok(())
 }
