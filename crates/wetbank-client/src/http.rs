@@ -82,6 +82,7 @@ impl Client {
             detail: format!("the service answered {status}"),
             code: if status == StatusCode::UNAUTHORIZED { "sign-in" } else { "error" }.to_owned(),
             mistakes: Vec::new(),
+            current: None,
         });
         Err(ClientError::Refused(Box::new(problem)))
     }

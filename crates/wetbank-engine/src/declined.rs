@@ -65,6 +65,15 @@ pub enum Declined {
     NothingWaits(String),
     #[error("item {item} is not held, it is {state}")]
     NotHeld { item: i64, state: &'static str },
+    #[error("the text is of {kind} \"{written}\", not of {kind} \"{asked}\"; add it under its own name")]
+    OtherSection { kind: &'static str, asked: String, written: String },
+    #[error(
+        "{kind} \"{name}\" was {} meanwhile by {who}; look at what is in force now, then put yours in force again",
+        if now.is_some() { "changed" } else { "removed" }
+    )]
+    ChangedMeanwhile { kind: &'static str, name: String, who: String, now: Option<(String, i64)> },
+    #[error("{kind} \"{name}\" was never otherwise")]
+    NothingBefore { kind: &'static str, name: String },
     #[error("there is no mail {0} that waits or was refused")]
     NoMail(i64),
 }
@@ -94,6 +103,9 @@ impl Declined {
             Self::NoWay(_) => "no-branch",
             Self::NothingGoing(_) | Self::NothingWaits(_) => "nothing",
             Self::NotHeld { .. } => "not-held",
+            Self::OtherSection { .. } => "other-section",
+            Self::ChangedMeanwhile { .. } => "changed-meanwhile",
+            Self::NothingBefore { .. } => "nothing-before",
             Self::NoMail(_) => "no-mail",
         }
     }

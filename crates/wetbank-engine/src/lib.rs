@@ -32,9 +32,9 @@ pub use arranged::{Arrangement, LiveRule};
 pub use declined::Declined;
 pub use effects::REMOVED;
 pub use engine::{
-    Begun, CalendarImport, CalendarStatus, CodeToType, DatabaseStatus, Drafted, Engine, EngineOptions, ExplainedFile,
-    NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, PartnerStatus, PlaceStatus, Proposed, SignInOffer,
-    SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, signal_proof,
+    Begun, By, CalendarImport, CalendarStatus, CodeToType, DatabaseStatus, Drafted, Engine, EngineOptions, Expected,
+    ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, PartnerStatus, PlaceStatus, Proposed,
+    SectionNow, SignInOffer, SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, signal_proof,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};

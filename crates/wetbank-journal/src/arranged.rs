@@ -40,7 +40,7 @@ impl Journal {
             .collect())
     }
 
-    /// Changes the book in one transaction: sections to write, to remove, and the whole order.
+    /// Changes the book in one transaction: sections to write, to remove, and the whole order; `note` says why.
     pub async fn change_book(
         &self,
         put: Vec<(String, String, String)>,
@@ -48,8 +48,9 @@ impl Journal {
         order: Vec<(String, String)>,
         who: &str,
         at: Timestamp,
+        note: Option<&str>,
     ) -> Result<(), JournalError> {
-        let (who, at) = (who.to_owned(), at.as_millisecond());
+        let (who, at, note) = (who.to_owned(), at.as_millisecond(), note.map(str::to_owned));
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
@@ -57,14 +58,14 @@ impl Journal {
                         sqlx::query_file!("queries/section_put.sql", kind, name, text, 0_i64, at)
                             .execute(&mut *connection)
                             .await?;
-                        sqlx::query_file!("queries/version_put.sql", kind, name, text, at, who)
+                        sqlx::query_file!("queries/version_put.sql", kind, name, text, at, who, note)
                             .execute(&mut *connection)
                             .await?;
                     }
                     for (kind, name) in remove {
                         sqlx::query_file!("queries/section_remove.sql", kind, name).execute(&mut *connection).await?;
                         let gone: Option<String> = None;
-                        sqlx::query_file!("queries/version_put.sql", kind, name, gone, at, who)
+                        sqlx::query_file!("queries/version_put.sql", kind, name, gone, at, who, note)
                             .execute(&mut *connection)
                             .await?;
                     }
@@ -98,8 +99,26 @@ impl Journal {
         let rows = sqlx::query_file!("queries/versions.sql", kind, name).fetch_all(&self.read).await?;
         Ok(rows
             .into_iter()
-            .map(|row| VersionRecord { version: row.version, text: row.text, at: records::time(row.at), who: row.who })
+            .map(|row| VersionRecord {
+                version: row.version,
+                text: row.text,
+                at: records::time(row.at),
+                who: row.who,
+                note: row.note,
+            })
             .collect())
+    }
+
+    /// The text of a section in force, and its version.
+    pub async fn section(&self, kind: &str, name: &str) -> Result<Option<(String, i64)>, JournalError> {
+        let row = sqlx::query_file!("queries/section_get.sql", kind, name).fetch_optional(&self.read).await?;
+        Ok(row.map(|row| (row.text, row.version)))
+    }
+
+    /// Names of sections that were removed and are not there again.
+    pub async fn sections_gone(&self, kind: &str) -> Result<Vec<String>, JournalError> {
+        let rows = sqlx::query_file!("queries/sections_gone.sql", kind).fetch_all(&self.read).await?;
+        Ok(rows.into_iter().map(|row| row.name).collect())
     }
 
     /// Keeps the text of a rule that is in no book, so that its runs can be understood later.

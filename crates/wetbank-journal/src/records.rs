@@ -53,6 +53,7 @@ pub struct VersionRecord {
     pub text: Option<String>,
     pub at: Timestamp,
     pub who: String,
+    pub note: Option<String>,
 }
 
 /// An OpenPGP key, its secret part sealed.

@@ -7,22 +7,23 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use wetbank_client::{Mistake, Problem};
-use wetbank_engine::EngineError;
+use wetbank_engine::{Declined, EngineError};
 use wetbank_journal::JournalError;
 use wetbank_places::{PlaceError, PlaceErrorKind};
 
 #[derive(Debug)]
-pub(crate) struct ApiError(Problem);
+pub(crate) struct ApiError(Box<Problem>);
 
 impl ApiError {
     pub fn new(status: StatusCode, code: &str, detail: impl Into<String>) -> Self {
-        Self(Problem {
+        Self(Box::new(Problem {
             title: status.canonical_reason().unwrap_or("error").to_owned(),
             status: status.as_u16(),
             detail: detail.into(),
             code: code.to_owned(),
             mistakes: Vec::new(),
-        })
+            current: None,
+        }))
     }
 
     pub fn sign_in(detail: &str) -> Self {
@@ -73,7 +74,7 @@ impl ApiError {
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = (status, Json(self.0)).into_response();
+        let mut response = (status, Json(*self.0)).into_response();
         response
             .headers_mut()
             .insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
@@ -111,6 +112,12 @@ impl From<EngineError> for ApiError {
                     .into_iter()
                     .map(|p| Mistake { file: p.file, line: p.line, key: p.key, message: p.message })
                     .collect();
+                told
+            }
+            EngineError::Declined(Declined::ChangedMeanwhile { ref now, .. }) => {
+                let current = now.as_ref().map(|(text, _)| text.clone());
+                let mut told = Self::new(StatusCode::CONFLICT, "changed-meanwhile", error.to_string());
+                told.0.current = current;
                 told
             }
             EngineError::Declined(why) => Self::new(StatusCode::CONFLICT, why.code(), why.to_string()),

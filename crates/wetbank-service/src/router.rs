@@ -21,8 +21,8 @@ use crate::{
     error::ApiError,
     events,
     handlers::{
-        book, calendars, databases, drafts, keys, notices, partners, places, rules, runs, secrets, sign_in, signals,
-        status,
+        book, calendars, databases, drafts, keys, notices, partners, places, rules, runs, secrets, sections, sign_in,
+        signals, status,
     },
     state::Shared,
 };
@@ -55,6 +55,7 @@ fn api() -> OpenApiRouter<Shared> {
             notices::routes(),
             book::routes(),
             drafts::routes(),
+            sections::routes(),
             secrets::routes(),
             keys::routes(),
         ]

@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 
 import type { Partner } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
-import { BookText } from "../../shared/ui/BookText";
+import { SectionOf } from "../../shared/section/SectionOf";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { day } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
@@ -101,9 +101,9 @@ function One({ partner }: { partner: Partner }) {
           </p>
         ))}
       </Part>
-      <section aria-label="As text">
-        <h2 className="pb-2 font-semibold">As text</h2>
-        <BookText key={partner.text} kind="partner" name={partner.name} text={partner.text} />
+      <section aria-label="As it is arranged">
+        <h2 className="pb-2 font-semibold">As it is arranged</h2>
+        <SectionOf kind="partner" name={partner.name} />
       </section>
     </div>
   );

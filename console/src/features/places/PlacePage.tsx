@@ -5,6 +5,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { type Place, api, told } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
 import { Crumbs } from "../../shared/ui/Crumbs";
+import { SectionOf } from "../../shared/section/SectionOf";
 import { FolderList } from "../../shared/ui/FolderList";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { DayOfPlace } from "./DayOfPlace";
@@ -97,12 +98,12 @@ function One({ place }: { place: Place }) {
               </p>
             ))}
           </section>
-          <details className="panel px-4 py-2">
-            <summary className="cursor-pointer">Its text in the book</summary>
-            <pre className="file overflow-x-auto !border-0 pt-2">{place.text}</pre>
-          </details>
         </div>
       </div>
+      <section aria-label="As it is arranged">
+        <h2 className="pb-2 font-semibold">As it is arranged</h2>
+        <SectionOf kind="place" name={place.name} />
+      </section>
     </div>
   );
 }

@@ -8,6 +8,7 @@ import { Crumbs } from "../../shared/ui/Crumbs";
 import { Crossing, type Lane, type Stone } from "../../shared/ui/Crossing";
 import { Due, Time, size, splitPath } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
+import { Changes } from "../../shared/section/Changes";
 import { Tabs } from "../../shared/ui/Tabs";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { Explain } from "./Explain";
@@ -169,24 +170,6 @@ function Firings({ rule }: { rule: Rule }) {
 
 const firing = new Intl.DateTimeFormat(undefined, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", second: "2-digit" });
 
-function Changes({ rule }: { rule: Rule }) {
-  return (
-    <ol className="panel">
-      {rule.versions.map((version) => (
-        <li key={version.version} className="px-4 py-2">
-          <details>
-            <summary className="cursor-pointer">
-              Version {version.version}, <Time at={version.at} /> by {version.who}
-              {version.version === rule.version && <span className="badge badge-soft badge-success badge-sm ml-2">in force</span>}
-            </summary>
-            <pre className="file overflow-x-auto py-2">{version.text ?? "removed"}</pre>
-          </details>
-        </li>
-      ))}
-    </ol>
-  );
-}
-
 function One({ rule }: { rule: Rule }) {
   const client = useQueryClient();
   const status = useQuery(statusQuery);
@@ -234,10 +217,10 @@ function One({ rule }: { rule: Rule }) {
       <Tabs label="About this rule" tabs={TABS} words={TAB_WORDS} tab={tab} onTab={(to) => setSearch({ tab: to }, { replace: true })}>
         {tab === "text" && rule.signal && <SignalHelp help={rule.signal} />}
         {tab === "text" && rule.firings.length > 0 && <Firings rule={rule} />}
-        {(tab === "build" || tab === "text") && <RuleEditor key={rule.version} name={rule.name} text={rule.text} rule={rule} tab={tab} />}
+        {(tab === "build" || tab === "text") && <RuleEditor key={rule.name} name={rule.name} text={rule.text} rule={rule} tab={tab} />}
         {tab === "explain" && <Explain rule={rule} />}
         {tab === "runs" && <Runs rule={rule} />}
-        {tab === "changes" && <Changes rule={rule} />}
+        {tab === "changes" && <Changes kind="rule" name={rule.name} />}
       </Tabs>
       <RunNow rule={rule} open={running} onClose={() => setRunning(false)} />
     </div>

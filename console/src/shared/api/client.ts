@@ -33,14 +33,14 @@ export class ApiError extends Error {
   }
 }
 
-const { GET, POST, DELETE, use } = createClient<paths>({ baseUrl: "" });
+const { GET, POST, PUT, DELETE, use } = createClient<paths>({ baseUrl: "" });
 
 use({
   onError: () => new ApiError({ title: "unreachable", status: 0, code: "unreachable", detail: "The service does not answer. Is it running?" }),
 });
 
 /** Calls of the API, each typed by its description. */
-export const api = { GET, POST, DELETE };
+export const api = { GET, POST, PUT, DELETE };
 
 interface Answer<T> {
   data?: T | undefined;

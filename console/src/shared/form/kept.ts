@@ -8,6 +8,8 @@ export interface Kept {
   old?: string | undefined;
   /** The text that was in force when the change began; empty for something new. */
   base: string;
+  /** Its version; none for something new. */
+  version: number | undefined;
 }
 
 const keyOf = (kind: string, name: string): string => `wetbank draft ${kind} ${name}`;

@@ -62,3 +62,21 @@ export function stripped(value: Value): Value {
       .map(([key, one]) => [key, stripped(one)]),
   );
 }
+
+const same = (a: Value | undefined, b: Value | undefined): boolean => JSON.stringify(a) === JSON.stringify(b);
+
+/** What two made of the same value, key by key; where both changed one, `mine` stays. */
+export function merged3(before: Value | undefined, mine: Value | undefined, theirs: Value | undefined): Value | undefined {
+  if (same(mine, before)) return theirs;
+  if (same(theirs, before)) return mine;
+  if (isTable(mine) && isTable(theirs)) {
+    const old = isTable(before) ? before : {};
+    const keys = [...new Set([...Object.keys(theirs), ...Object.keys(mine)])];
+    const all = keys.map((key) => [key, merged3(old[key], mine[key], theirs[key])] as const);
+    return Object.fromEntries(all.filter((pair): pair is [string, Value] => pair[1] !== undefined));
+  }
+  if (Array.isArray(mine) && Array.isArray(theirs) && Array.isArray(before) && mine.length === before.length && theirs.length === before.length) {
+    return mine.map((one, number) => merged3(before[number], one, theirs[number]) ?? null);
+  }
+  return mine;
+}

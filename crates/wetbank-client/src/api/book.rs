@@ -55,6 +55,58 @@ pub struct BookChange {
     pub lines: Vec<ChangedLine>,
 }
 
+/// A section that is in force, or was.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Section {
+    pub kind: String,
+    pub name: String,
+    /// Its text; nothing if it was removed.
+    pub text: Option<String>,
+    /// Its version, for `If-Match`; nothing if it was removed.
+    pub version: Option<i64>,
+    /// What it was, newest first.
+    pub versions: Vec<SectionVersion>,
+}
+
+/// What a section was.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SectionVersion {
+    pub version: i64,
+    pub at: String,
+    pub who: String,
+    /// Why it was changed, if that was said.
+    pub note: Option<String>,
+    /// Its text; nothing where it was removed.
+    pub text: Option<String>,
+    /// How it differs from what was before, in words; nothing if only its comments or order do.
+    pub differences: Vec<Difference>,
+}
+
+/// Something that differs, in words.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Difference {
+    pub words: String,
+    /// Files are less protected with it, or those who send or take them less surely known.
+    pub unprotects: bool,
+}
+
+/// Another text of a section.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PutSection {
+    pub text: String,
+    /// Why.
+    #[serde(default)]
+    pub note: Option<String>,
+}
+
+/// Which text is to be in force again.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct UndoSection {
+    /// The text of this version; the one before if it is left out.
+    #[serde(default)]
+    pub version: Option<i64>,
+}
+
 /// A line of a text that is changed.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ChangedLine {

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
 
-use super::{Branch, ExplainedRule};
+use super::{Branch, Difference, ExplainedRule};
 
 /// A section as it is now: its name and value, or its text.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
@@ -49,6 +49,10 @@ pub struct Draft {
     pub value: Map<String, Value>,
     /// Every mistake, in the order of the text; without one it can be put in force.
     pub mistakes: Vec<DraftMistake>,
+    /// The version in force of the section of this name, if there is one.
+    pub version: Option<i64>,
+    /// How it differs from what is in force, in words.
+    pub differences: Vec<Difference>,
     /// A rule in one sentence, if nothing is wrong with it.
     pub sentence: Option<String>,
     /// A rule's next firings by the clock.

@@ -35,6 +35,9 @@ pub struct Problem {
     /// The mistakes of a book.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub mistakes: Vec<Mistake>,
+    /// The text that is in force, of a section that was changed meanwhile.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub current: Option<String>,
 }
 
 /// A mistake in a book.

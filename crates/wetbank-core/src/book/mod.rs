@@ -7,6 +7,7 @@
 mod branches;
 mod conditions;
 mod databases;
+mod differ;
 mod draft;
 mod limits;
 mod mistakes;
@@ -22,6 +23,7 @@ mod write;
 
 use std::{collections::BTreeMap, sync::LazyLock};
 
+pub use differ::{Difference, differences};
 pub use draft::{Draft, DraftMistake};
 pub use reference::book_reference;
 use serde::Serialize;

@@ -158,7 +158,7 @@ fn said<'a>(of: &'a Value, what: &str) -> &'a str {
 }
 
 /// A value as the book writes it.
-fn toml_of(value: &Value) -> String {
+pub(super) fn toml_of(value: &Value) -> String {
     match value {
         // In a basic string quotes would be escaped; the book writes such texts in a literal one.
         Value::String(text) if text.contains('"') => format!("'{text}'"),

@@ -13,6 +13,21 @@ use crate::{
     guarded::Guarded,
 };
 
+/// Who changes the book, and why, if they say so.
+#[derive(Debug, Clone, Copy)]
+pub struct By<'a> {
+    /// Who.
+    pub who: &'a str,
+    /// Why.
+    pub note: Option<&'a str>,
+}
+
+impl<'a> From<&'a str> for By<'a> {
+    fn from(who: &'a str) -> Self {
+        Self { who, note: None }
+    }
+}
+
 /// Checking a book takes so long at most.
 pub(super) const CHECKING: Duration = Duration::from_secs(20);
 
@@ -100,28 +115,28 @@ impl Engine {
     }
 
     /// Puts a proposed book in force. With `whole`, what it does not have is removed.
-    pub async fn apply_book(
+    pub async fn apply_book<'a>(
         &self,
         files: &[(String, String)],
         whole: bool,
-        who: &str,
+        by: impl Into<By<'a>>,
     ) -> Result<BookDiff, EngineError> {
-        self.apply_in_turn(&self.core.arranged.turn().await, files, whole, who).await
+        self.apply_in_turn(&self.core.arranged.turn().await, files, whole, by).await
     }
 
     /// The same, for whoever has the turn and has read in it what it changes.
-    pub(super) async fn apply_in_turn(
+    pub(super) async fn apply_in_turn<'a>(
         &self,
         turn: &Turn<'_>,
         files: &[(String, String)],
         whole: bool,
-        who: &str,
+        by: impl Into<By<'a>>,
     ) -> Result<BookDiff, EngineError> {
         let book = self.check_book(files, whole).await?;
         let sections = self.core.journal.sections().await?;
         let diff = book::diff(&sections, &book.sections, whole);
         let order = book::order(&sections, &book, whole);
-        self.change(turn, &diff, order, who).await?;
+        self.change(turn, &diff, order, by.into()).await?;
         Ok(diff)
     }
 
@@ -130,11 +145,11 @@ impl Engine {
         turn: &Turn<'_>,
         diff: &BookDiff,
         order: Vec<(String, String)>,
-        who: &str,
+        by: By<'_>,
     ) -> Result<(), EngineError> {
         let put = diff.changes.iter().filter_map(|c| Some((c.kind.clone(), c.name.clone(), c.new.clone()?))).collect();
         let gone = diff.changes.iter().filter(|c| c.new.is_none()).map(|c| (c.kind.clone(), c.name.clone())).collect();
-        self.core.journal.change_book(put, gone, order, who, clock::now()).await?;
+        self.core.journal.change_book(put, gone, order, by.who, clock::now(), by.note).await?;
         self.reload(turn).await
     }
 

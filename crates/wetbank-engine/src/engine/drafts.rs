@@ -1,11 +1,12 @@
 //! Sections of the book that are still being made: nothing of them is kept or put in force.
 
 use serde_json::{Map, Value};
-use wetbank_core::{Amiss, Draft, DraftMistake, Known, SectionKind, Unwritable, parse_book, section_value};
+use wetbank_core::{Amiss, Difference, Draft, DraftMistake, Known, SectionKind, Unwritable, parse_book, section_value};
 
 use super::{
     Engine,
     book::{CHECKING, beyond},
+    sections::differ,
 };
 use crate::{Declined, EngineError, guarded::Guarded};
 
@@ -34,6 +35,16 @@ pub struct Drafted {
     pub value: Map<String, Value>,
     /// Its text, what is wrong with it, and what it arranges.
     pub draft: Draft,
+    /// The version in force, if there is one.
+    pub version: Option<i64>,
+    /// How it differs from that.
+    pub differences: Vec<Difference>,
+}
+
+impl Drafted {
+    fn new(name: String, value: Map<String, Value>, draft: Draft) -> Self {
+        Self { name, value, draft, version: None, differences: Vec::new() }
+    }
 }
 
 /// What is wrong with a text that is no section of this kind.
@@ -46,7 +57,7 @@ fn unreadable(text: String, error: &Unwritable) -> Drafted {
         }
         other => vec![mistake(1, other.to_string())],
     };
-    Drafted { name: String::new(), value: Map::new(), draft: Draft { text, mistakes, book: None } }
+    Drafted::new(String::new(), Map::new(), Draft { text, mistakes, book: None })
 }
 
 fn drafted(kind: SectionKind, proposed: Proposed, known: &Known, guarded: &Guarded) -> Result<Drafted, EngineError> {
@@ -63,7 +74,7 @@ fn drafted(kind: SectionKind, proposed: Proposed, known: &Known, guarded: &Guard
         draft.mistakes.push(DraftMistake { pointer: String::new(), line: 1, message, amiss: Amiss::Meaning });
         draft.book = None;
     }
-    Ok(Drafted { name, value, draft })
+    Ok(Drafted::new(name, value, draft))
 }
 
 impl Engine {
@@ -72,10 +83,15 @@ impl Engine {
         let (known, guarded) = (self.core.arranged.now().known(), self.core.effects.guarded.clone());
         // Whatever is in it must not keep others waiting.
         let reading = tokio::task::spawn_blocking(move || drafted(kind, proposed, &known, &guarded));
-        match tokio::time::timeout(CHECKING, reading).await {
-            Ok(Ok(drafted)) => drafted,
-            Ok(Err(error)) => Err(EngineError::Broken(format!("the draft cannot be read: {error}"))),
-            Err(_) => Err(Declined::BookTooSlow(CHECKING.as_secs()).into()),
+        let mut drafted = match tokio::time::timeout(CHECKING, reading).await {
+            Ok(Ok(drafted)) => drafted?,
+            Ok(Err(error)) => return Err(EngineError::Broken(format!("the draft cannot be read: {error}"))),
+            Err(_) => return Err(Declined::BookTooSlow(CHECKING.as_secs()).into()),
+        };
+        if let Some((text, version)) = self.core.journal.section(kind.as_str(), &drafted.name).await? {
+            drafted.differences = differ(kind, Some(&text), &drafted.draft.text);
+            drafted.version = Some(version);
         }
+        Ok(drafted)
     }
 }

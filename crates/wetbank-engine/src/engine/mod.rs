@@ -13,10 +13,12 @@ mod partners;
 mod places;
 mod runs;
 mod secrets;
+mod sections;
 mod signals;
 
 use agreements::SignIns;
 pub use agreements::{CodeToType, SignInOffer, SignInState};
+pub use book::By;
 pub use by_hand::Begun;
 pub use calendars::{CalendarImport, CalendarStatus};
 pub use databases::DatabaseStatus;
@@ -25,6 +27,7 @@ pub use items::StoppedRun;
 pub use partners::{PartnerStatus, Warning};
 pub use places::{NewAgreement, NewPlaceKeys, NewPlaceValue};
 pub use runs::NextFiring;
+pub use sections::{Expected, SectionNow};
 pub use signals::{SignalCall, SignalRefusal, signal_proof};
 
 use std::{

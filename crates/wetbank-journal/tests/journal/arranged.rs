@@ -10,7 +10,10 @@ fn own(texts: &[(&str, &str)]) -> Vec<(String, String)> {
 
 async fn put(journal: &Journal, kind: &str, name: &str, text: &str, order: &[(&str, &str)], second: i64) {
     let section = (kind.to_owned(), name.to_owned(), text.to_owned());
-    journal.change_book(vec![section], Vec::new(), own(order), "tove", at(second)).await.unwrap();
+    journal
+        .change_book(vec![section], Vec::new(), own(order), "tove", at(second), Some("agreed by telephone"))
+        .await
+        .unwrap();
 }
 
 async fn names(journal: &Journal) -> Vec<String> {
@@ -39,7 +42,7 @@ async fn sections_stand_in_the_order_of_the_book_and_keep_every_text() {
 async fn a_section_that_is_removed_is_a_version_without_a_text_and_can_come_back() {
     let (_folder, journal) = open().await;
     put(&journal, "rule", "keep", "rule 1", &[("rule", "keep")], 1).await;
-    journal.change_book(Vec::new(), own(&[("rule", "keep")]), Vec::new(), "jonas", at(2)).await.unwrap();
+    journal.change_book(Vec::new(), own(&[("rule", "keep")]), Vec::new(), "jonas", at(2), None).await.unwrap();
     assert!(names(&journal).await.is_empty());
     put(&journal, "rule", "keep", "rule 3", &[("rule", "keep")], 3).await;
     let versions = journal.versions("rule", "keep").await.unwrap();

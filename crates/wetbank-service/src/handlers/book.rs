@@ -38,7 +38,7 @@ fn lines(old: &str, new: &str) -> Vec<api::ChangedLine> {
     lines.collect()
 }
 
-fn told(diff: wetbank_engine::BookDiff) -> api::BookDiff {
+pub(super) fn told(diff: wetbank_engine::BookDiff) -> api::BookDiff {
     api::BookDiff {
         reordered: diff.reordered,
         changes: diff

@@ -12,7 +12,10 @@ use wetbank_core::{
 };
 use wetbank_engine::{Drafted, Proposed};
 
-use super::rules::{FIRINGS, map};
+use super::{
+    rules::{FIRINGS, map},
+    sections::{difference, kind_of},
+};
 use crate::{
     auth::SignedIn,
     error::ApiError,
@@ -34,8 +37,7 @@ pub(crate) async fn draft(
     Part(kind): Part<String>,
     Body(body): Body<api::ProposedDraft>,
 ) -> Result<Json<api::Draft>, ApiError> {
-    let known = SectionKind::ALL.into_iter().find(|one| one.as_str() == kind);
-    let kind = known.ok_or_else(|| ApiError::not_found("kind of section", kind))?;
+    let kind = kind_of(&kind)?;
     let proposed = match (body.text, body.name, body.value) {
         (Some(text), None, None) => Proposed::Text(text),
         (None, Some(name), Some(value)) => Proposed::Value { name, value, old: body.old },
@@ -106,6 +108,8 @@ fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>) -> api::Dr
         known: values,
         samples: samples.unwrap_or_default().into_iter().map(sample).collect(),
         tried: rule.zip(file.as_ref()).map(|(rule, file)| map::explained_rule(rule, explain(rule, file, now), None)),
+        version: drafted.version,
+        differences: drafted.differences.into_iter().map(difference).collect(),
         name: drafted.name,
         value: drafted.value,
         mistakes: drafted.draft.mistakes.into_iter().map(mistake).collect(),

@@ -11,6 +11,7 @@ pub(crate) mod places;
 pub(crate) mod rules;
 pub(crate) mod runs;
 pub(crate) mod secrets;
+pub(crate) mod sections;
 pub(crate) mod sign_in;
 pub(crate) mod signals;
 pub(crate) mod status;

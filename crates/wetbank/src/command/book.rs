@@ -109,7 +109,7 @@ fn show_tested(tested: &TestedSection) {
     show_steps(&tested.steps);
 }
 
-fn summary(diff: &BookDiff) {
+pub(super) fn summary(diff: &BookDiff) {
     if diff.changes.is_empty() && !diff.reordered {
         line("nothing differs");
     }

@@ -1,6 +1,9 @@
 use anyhow::Result;
 use clap::Subcommand;
-use wetbank_client::{Client, Explained, Rule, RuleSummary, RunFile, Started, Step, Switch, Verdict, segment};
+use wetbank_client::{
+    BookDiff, Client, Explained, Rule, RuleSummary, RunFile, Section, SectionVersion, Started, Step, Switch,
+    UndoSection, Verdict, segment,
+};
 
 use super::{WrongRequest, run::follow};
 use crate::{
@@ -56,10 +59,21 @@ pub(crate) enum Verb {
         /// Its name
         rule: String,
     },
-    /// What a rule was before
+    /// What was changed in a rule, when, by whom and why
     Changes {
+        /// Its name; of a rule that was removed, too
+        rule: String,
+        /// Show each text in full
+        #[arg(long)]
+        text: bool,
+    },
+    /// Put an earlier text of a rule in force again; a rule that was removed is there again
+    Undo {
         /// Its name
         rule: String,
+        /// The version whose text is to be in force; the one before if left out
+        #[arg(long, value_name = "VERSION")]
+        to: Option<i64>,
     },
     /// Remove a rule
     Remove {
@@ -117,17 +131,14 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             })?;
             output.show(&help, |help| help.commands.lines().for_each(line))?;
         }
-        Verb::Changes { rule } => {
-            let rule: Rule = client.get(&format!("/rules/{}", segment(&rule)), &[]).await?;
-            output.show(&rule.versions, |versions| {
-                for version in versions {
-                    line(format!("version {}, {} by {}", version.version, when(&version.at), version.who));
-                    match &version.text {
-                        Some(text) => text.lines().for_each(|l| line(format!("  {l}"))),
-                        None => line("  removed"),
-                    }
-                }
-            })?;
+        Verb::Changes { rule, text } => {
+            let rule: Section = client.get(&format!("/book/rule/{}", segment(&rule)), &[]).await?;
+            output.show(&rule.versions, |versions| changes(versions, text))?;
+        }
+        Verb::Undo { rule, to } => {
+            let asked = UndoSection { version: to };
+            let diff: BookDiff = client.post(&format!("/book/rule/{}/undo", segment(&rule)), &asked).await?;
+            output.show(&diff, super::book::summary)?;
         }
         Verb::Remove { rule } => {
             client.delete(&format!("/book/rule/{}", segment(&rule))).await?;
@@ -135,6 +146,24 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
         }
     }
     Ok(End::Done)
+}
+
+/// What was changed, version by version.
+fn changes(versions: &[SectionVersion], text: bool) {
+    for (at, version) in versions.iter().enumerate() {
+        let note = version.note.as_ref().map(|note| format!(": {note}")).unwrap_or_default();
+        line(format!("version {}, {} by {}{note}", version.version, when(&version.at), version.who));
+        match &version.text {
+            None => line("  removed"),
+            Some(full) if text => full.lines().for_each(|l| line(format!("  {l}"))),
+            Some(_) if at + 1 == versions.len() => line("  added"),
+            Some(_) if version.differences.is_empty() => line("  the same; only its comments or order differ"),
+            Some(_) => {}
+        }
+        for one in version.differences.iter().filter(|_| !text) {
+            line(format!("  {}{}", if one.unprotects { "! " } else { "" }, one.words));
+        }
+    }
 }
 
 async fn switch(rules: Vec<String>, on: bool, client: &Client, output: Output) -> Result<()> {

@@ -193,3 +193,67 @@ async fn steps_and_branches_are_moved_copied_and_removed_with_all_that_is_said_o
         .then_some(())
     });
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_two_who_change_a_rule_at_once_the_second_sees_the_first_and_both_stay() {
+    let (office, browser) = office().await;
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Branch 1, step 1: A copy").await;
+    browser.fill("Folder", "archive/mine").await;
+    browser
+        .find("//section[@aria-label='Not in force yet']//li[contains(., 'archive/levels\" becomes \"archive/mine')]")
+        .await;
+    let theirs = BOOK.replace("folder = \"archive\"", "folder = \"archive/theirs\"");
+    office.book(&theirs);
+    // It is told at once, and nothing of either is lost.
+    browser.find("//section[@role='alert']//li[contains(., 'archive/theirs')]").await;
+    assert!(!browser.find("//button[text()='Put in force']").await.is_enabled().await.unwrap());
+    browser.press("Take theirs into mine").await;
+    browser.fill("Why, if you like", "new shelves").await;
+    browser.press("Put in force").await;
+    browser.until("return !document.querySelector('[aria-label=\"Not in force yet\"]');").await;
+    let rule = office.json(&["rule", "show", "sheets"]);
+    let text = rule["text"].as_str().unwrap();
+    assert!(text.contains("archive/mine") && text.contains("archive/theirs") && text.contains("# Agreed"), "{text}");
+    let changes = office.wetbank(&["rule", "changes", "sheets"]);
+    let changes = String::from_utf8_lossy(&changes.stdout).into_owned();
+    assert!(
+        changes.contains("new shelves") && changes.contains("\"archive/levels\" becomes \"archive/mine\""),
+        "{changes}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rule_goes_back_to_what_it_was_by_a_click_and_by_a_command() {
+    let (office, browser) = office().await;
+    office.book(&BOOK.replace("archive/levels", "archive/tides"));
+    browser.go(&office, "/rules/sheets?tab=changes").await;
+    browser.find("//li[contains(., 'Version 2') and contains(., 'in force')]").await;
+    browser.press("Back to version 1").await;
+    browser.find("//li[contains(., 'Version 3') and contains(., 'back to version 1')]").await;
+    let text = || office.json(&["rule", "show", "sheets"])["text"].as_str().unwrap().to_owned();
+    assert!(text().contains("archive/levels"));
+    let undone = office.wetbank(&["rule", "undo", "sheets"]);
+    assert!(undone.status.success(), "{}", String::from_utf8_lossy(&undone.stderr));
+    assert!(text().contains("archive/tides"));
+    assert!(office.wetbank(&["rule", "remove", "sheets"]).status.success());
+    assert!(!office.wetbank(&["rule", "show", "sheets"]).status.success());
+    assert!(office.wetbank(&["rule", "undo", "sheets"]).status.success());
+    assert!(text().contains("archive/tides"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_leaves_files_unprotected_stands_out_before_it_is_in_force() {
+    let (office, browser) = office().await;
+    assert!(office.wetbank_with(&["secret", "set", "tide"], "grey heron").status.success());
+    office.book(&BOOK.replace(
+        "steps = [ { copy = { folder = \"archive\" } } ]",
+        "steps = [ { encrypt = { passphrase = { secret = \"tide\" } } }, { copy = { folder = \"archive\" } } ]",
+    ));
+    browser.go(&office, "/rules/sheets").await;
+    browser.press("Branch 2, step 1: Encrypt").await;
+    browser.press("Remove").await;
+    browser.find("//section[@aria-label='Not in force yet']//li[contains(@class, 'bg-warning') and contains(., 'files are not encrypted there any more')]").await;
+    browser.press("Discard").await;
+    browser.until("return !document.querySelector('[aria-label=\"Not in force yet\"]');").await;
+}

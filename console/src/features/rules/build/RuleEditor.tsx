@@ -1,24 +1,25 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { FormProvider } from "react-hook-form";
 import { useNavigate } from "react-router";
 
-import { type Rule, api, told } from "../../../shared/api/client";
+import type { Rule } from "../../../shared/api/client";
 import { Labelled } from "../../../shared/form/Labelled";
 import { Texts } from "../../../shared/form/inputs";
 import { type Forms, formsQuery } from "../../../shared/form/schema";
 import type { Draft } from "../../../shared/form/useDraft";
 import { type Table, at, texts } from "../../../shared/form/values";
 import { WorldOfForm } from "../../../shared/form/world";
-import { Difference } from "../../../shared/ui/BookText";
-import { Dialog } from "../../../shared/ui/Dialog";
+import { AsText } from "../../../shared/section/AsText";
+import { Bar } from "../../../shared/section/Bar";
+import { Stale } from "../../../shared/section/Stale";
+import { type Editor, type InForce, draftQuery, useEditor } from "../../../shared/section/useEditor";
 import { Shown } from "../../../shared/ui/states";
 import { ruleRunsQuery } from "../queries";
 import { EditedCrossing } from "./EditedCrossing";
 import { OpenPart } from "./OpenPart";
 import type { Part } from "./parts";
 import { TryIt } from "./TryIt";
-import { type Editor, useEditor } from "./useEditor";
 
 interface Props {
   /** Its name; empty for a new rule. */
@@ -30,24 +31,42 @@ interface Props {
 }
 
 /** Makes or changes a rule, by form and by text. */
-export function RuleEditor(props: Props) {
+export function RuleEditor({ name, text, rule, tab }: Props) {
+  const latest = { text, version: rule?.version };
+  const [begun, setBegun] = useState<InForce>(latest);
+  const [open, setOpen] = useState<Part>({ is: name === "" ? "rule" : "starts" });
   const forms = useQuery(formsQuery);
-  const first = useQuery({
-    queryKey: ["draft", "rule", props.text],
-    queryFn: () => told(api.POST("/api/v1/drafts/{kind}", { params: { path: { kind: "rule" } }, body: { text: props.text } })),
-    staleTime: Number.POSITIVE_INFINITY,
-    refetchInterval: false,
-  });
-  return <Shown query={forms}>{(known) => <Shown query={first}>{(draft) => <Editing {...props} forms={known} first={draft} />}</Shown>}</Shown>;
+  const first = useQuery(draftQuery("rule", begun.text));
+  return (
+    <Shown query={forms}>
+      {(known) => (
+        <Shown query={first}>
+          {(draft) => (
+            <Editing key={begun.version} {...{ name, rule, tab, open, begun, latest }} onOpen={setOpen} onFollow={() => setBegun(latest)} forms={known} first={draft} />
+          )}
+        </Shown>
+      )}
+    </Shown>
+  );
 }
 
-function Editing({ name, text, rule, tab, forms, first }: Props & { forms: Forms; first: Draft }) {
+interface Editing extends Omit<Props, "text"> {
+  forms: Forms;
+  first: Draft;
+  begun: InForce;
+  latest: InForce;
+  onFollow: () => void;
+  open: Part;
+  onOpen: (part: Part) => void;
+}
+
+function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open, onOpen: setOpen }: Editing) {
   const isNew = name === "";
   const { data } = useQuery({ ...ruleRunsQuery(name), enabled: !isNew, refetchInterval: false });
   const last = data?.runs.find(({ file }) => file !== "" && !file.endsWith("/"));
   const usual = last && rule?.place && { file: `${rule.place}:/${last.file}`, size: last.size, modified: last.started };
-  const editor = useEditor({ kind: "rule", forms, fields: forms.sections.rule ?? [], name, begin: text, first, usual: usual || undefined });
-  const [open, setOpen] = useState<Part>({ is: isNew ? "rule" : "starts" });
+  const editor = useEditor({ kind: "rule", forms, fields: forms.sections.rule ?? [], name, begun, latest, onFollow, first, usual: usual || undefined });
+  const navigate = useNavigate();
   const { draft, form } = editor;
   useEffect(() => {
     if (tab === "build") editor.takeOver();
@@ -67,11 +86,7 @@ function Editing({ name, text, rule, tab, forms, first }: Props & { forms: Forms
               {editor.error.message}
             </p>
           )}
-          {editor.isStale && (
-            <p role="alert" className="text-warning-content bg-warning rounded px-3 py-2">
-              The rule was changed since this draft was begun. Compare before you put it in force, or discard the draft.
-            </p>
-          )}
+          {!isNew && <Stale editor={editor} kind="rule" name={name} />}
           <p className="max-w-[52rem] [overflow-wrap:anywhere]" aria-live="polite">
             {draft.sentence ?? <span className="quiet">Not finished yet: {draft.mistakes.length === 1 ? "one thing is" : `${draft.mistakes.length} things are`} missing or wrong.</span>}
           </p>
@@ -85,9 +100,9 @@ function Editing({ name, text, rule, tab, forms, first }: Props & { forms: Forms
               </div>
             </>
           ) : (
-            <AsText editor={editor} />
+            <AsText editor={editor} kind="rule" />
           )}
-          <Bar editor={editor} name={name} base={isNew ? "" : text} />
+          <Bar editor={editor} kind="rule" onDone={(done) => done !== name && void navigate(`/rules/${done}`)} />
         </div>
       </FormProvider>
     </WorldOfForm>
@@ -147,92 +162,5 @@ function Beside({ editor, open, onOpen }: { editor: Editor; open: Part; onOpen: 
         )}
       </div>
     </aside>
-  );
-}
-
-function AsText({ editor }: { editor: Editor }) {
-  const { text, draft } = editor;
-  return (
-    <div className="grid gap-3">
-      <label className="grid gap-1">
-        <span className="sr-only">The rule as text</span>
-        <textarea
-          className="textarea file w-full leading-snug"
-          spellCheck={false}
-          rows={Math.min(28, Math.max(10, text.split("\n").length + 1))}
-          value={text}
-          onChange={(event) => editor.setTyped(event.target.value)}
-        />
-      </label>
-      {draft.mistakes.length > 0 && (
-        <ul role="alert" className="text-error grid gap-1">
-          {draft.mistakes.map((mistake) => (
-            <li key={`${mistake.pointer} ${mistake.message}`} className="whitespace-pre-wrap">
-              line {mistake.line}: {mistake.message}
-            </li>
-          ))}
-        </ul>
-      )}
-    </div>
-  );
-}
-
-/** What is not in force yet, and how it gets there. */
-function Bar({ editor, name, base }: { editor: Editor; name: string; base: string }) {
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  const [isComparing, setComparing] = useState(false);
-  const { draft, text, isBehind } = editor;
-  const proposal = { files: [{ name: "this rule", text }], whole: false };
-  const diff = useMutation({ mutationFn: () => told(api.POST("/api/v1/book/diff", { body: proposal })) });
-  const apply = useMutation({
-    mutationFn: () => told(api.POST("/api/v1/book/apply", { body: proposal })),
-    onSuccess: async () => {
-      editor.discard();
-      await client.invalidateQueries({ queryKey: ["live"] });
-      if (draft.name !== name) await navigate(`/rules/${draft.name}`);
-    },
-  });
-  if (!editor.isChanged && !apply.error) return null;
-  return (
-    <section aria-label="Not in force yet" className="bar bg-base-100 border-warning sticky bottom-0 z-10 flex flex-wrap items-center gap-3 border-t-2 px-4 py-3">
-      <p className="min-w-0 flex-1 [overflow-wrap:anywhere]">
-        {apply.error ? (
-          <span role="alert" className="text-error whitespace-pre-wrap">
-            {apply.error.message}
-          </span>
-        ) : (
-          <>
-            <span className="font-semibold">{base === "" ? "A new rule, not in force yet." : "Changes not in force."}</span>{" "}
-            <span className="quiet">{draft.mistakes.length > 0 ? `${draft.mistakes.length} to be finished first.` : "Kept in this browser until then."}</span>
-          </>
-        )}
-      </p>
-      <button
-        type="button"
-        className="btn btn-sm"
-        disabled={draft.mistakes.length > 0 || isBehind}
-        onClick={() => {
-          diff.mutate();
-          setComparing(true);
-        }}
-      >
-        Compare
-      </button>
-      <button type="button" className="btn btn-sm" onClick={editor.discard}>
-        Discard
-      </button>
-      <button type="button" className="btn btn-primary btn-sm" disabled={draft.mistakes.length > 0 || isBehind || apply.isPending} onClick={() => apply.mutate()}>
-        Put in force
-      </button>
-      <Dialog title="What would change" open={isComparing} onClose={() => setComparing(false)}>
-        <Shown query={{ ...diff, refetch: () => diff.mutate() }}>{(shown) => <Difference diff={shown} />}</Shown>
-        <p className="pt-3">
-          <button type="button" className="btn btn-sm" onClick={() => setComparing(false)}>
-            Close
-          </button>
-        </p>
-      </Dialog>
-    </section>
   );
 }

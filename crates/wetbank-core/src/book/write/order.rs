@@ -61,6 +61,19 @@ impl<'s> Order<'s> {
         of_its_kind.into_iter().rev().max_by_key(known)
     }
 
+    /// What the key of this value is called by people.
+    pub fn title(&self) -> Option<&'s str> {
+        self.shape["title"].as_str()
+    }
+
+    /// What a step of this kind is called.
+    pub fn kind_title(&self, step: &Map<String, Value>) -> Option<&'s str> {
+        let kinds = self.shapes().into_iter().filter(|shape| shape["group"].is_string());
+        kinds
+            .filter_map(|shape| Some((shape["required"][0].as_str()?, shape["title"].as_str()?)))
+            .find_map(|(kind, title)| step.contains_key(kind).then_some(title))
+    }
+
     /// The keys of a table in their order; those that the schema does not know stand at the end.
     pub fn keys(&self, value: &Map<String, Value>) -> Vec<String> {
         let known = self.table(value).map(|table| table.keys().collect::<Vec<_>>()).unwrap_or_default();
