@@ -13,6 +13,9 @@ import { RulePage } from "../features/rules/RulePage";
 import { RulesPage } from "../features/rules/RulesPage";
 import { RunPage } from "../features/runs/RunPage";
 import { RunsPage } from "../features/runs/RunsPage";
+import { CalendarPage, NewCalendarPage } from "../features/settings/CalendarPage";
+import { DatabasePage, NewDatabasePage } from "../features/settings/DatabasePage";
+import { SettingsPage } from "../features/settings/SettingsPage";
 import { SignInPage } from "../features/sign-in/SignInPage";
 import { TodayPage } from "../features/today/TodayPage";
 import { TracePage } from "../features/trace/TracePage";
@@ -54,6 +57,11 @@ const router = createBrowserRouter([
       { path: "partners", element: <PartnersPage /> },
       { path: "partners/new", element: <NewPartnerPage /> },
       { path: "partners/:name", element: <PartnerPage /> },
+      { path: "settings", element: <SettingsPage /> },
+      { path: "settings/calendars/new", element: <NewCalendarPage /> },
+      { path: "settings/calendars/:name", element: <CalendarPage /> },
+      { path: "settings/databases/new", element: <NewDatabasePage /> },
+      { path: "settings/databases/:name", element: <DatabasePage /> },
       { path: "trace", element: <TracePage /> },
       { path: "*", element: <NotFound /> },
     ],

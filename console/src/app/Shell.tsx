@@ -61,7 +61,7 @@ function TraceField() {
         if (text) void navigate(`/trace?text=${encodeURIComponent(text)}`);
       }}
     >
-      <label className="input input-sm w-72">
+      <label className="input input-sm w-72 max-w-full">
         <Search className="size-4 opacity-60" aria-hidden />
         <input ref={field} type="search" placeholder="Trace a file: name or checksum" aria-label="Trace a file" />
         <kbd className="kbd kbd-sm">/</kbd>
@@ -101,8 +101,11 @@ export function Shell() {
               {to === "/" && <Held />}
             </NavLink>
           ))}
-          <span className="ml-auto flex items-center gap-2 py-1.5">
+          <span className="ml-auto flex max-w-full flex-wrap items-center gap-x-3 py-1">
             <TraceField />
+            <NavLink to="/settings" className="pier !py-2" aria-current={here("/settings") ? "page" : undefined}>
+              Settings
+            </NavLink>
             <ThemeSwitch />
           </span>
         </nav>

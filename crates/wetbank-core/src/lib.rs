@@ -35,7 +35,7 @@ pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user}
 pub use advance::{Advance, Outcome, Position, Stuck, advance};
 pub use book::{
     Amiss, Book, Difference, Draft, DraftMistake, Known, Problem, Section, SectionKind, Unwritable, book_reference,
-    book_schema, differences, parse_book, section_text, section_value,
+    book_schema, differences, parse_book, secrets_named, section_text, section_value,
 };
 pub use by_hand::{BY_HAND, HandDelivery};
 pub use calendar::{Calendar, weekday_word};

@@ -18,8 +18,8 @@ pub enum Declined {
     SecretEmpty,
     #[error("secret \"{0}\" is not set; set it with: wetbank secret set {0}")]
     SecretNotSet(String),
-    #[error("the place \"{place}\" needs the secret \"{secret}\"; change the place first")]
-    SecretNeeded { secret: String, place: Name },
+    #[error("the {kind} \"{name}\" needs the secret \"{secret}\"; change the {kind} first")]
+    SecretNeeded { secret: String, kind: String, name: String },
     #[error(
         "the name \"{name}\" belongs to another key ({fingerprint}); remove that one first, or choose another name"
     )]

@@ -10,7 +10,7 @@ interface Row {
 export default function TrafficBars({ rows }: { rows: Row[] }) {
   return (
     <ResponsiveContainer width="100%" height="100%">
-      <BarChart data={rows} margin={{ top: 4, right: 4, bottom: 0, left: 0 }}>
+      <BarChart data={rows} accessibilityLayer={false} margin={{ top: 4, right: 4, bottom: 0, left: 0 }}>
         <XAxis dataKey="name" interval={2} tickLine={false} axisLine={{ stroke: "var(--color-base-300)" }} tick={{ fill: "var(--color-base-content)", fontSize: 12 }} />
         <YAxis width={36} allowDecimals={false} tickLine={false} axisLine={false} tick={{ fill: "var(--color-base-content)", fontSize: 12 }} />
         <Tooltip

@@ -3,11 +3,12 @@ import { useController, useFormContext, useWatch } from "react-hook-form";
 
 import { ChipText } from "./ChipText";
 import { Condition } from "./Condition";
+import { Days } from "./Days";
 import { Labelled, Mistakes } from "./Labelled";
 import { PickedFolder } from "./PickedFolder";
 import { StepList } from "./StepList";
 import { Chosen, Flag, Whole, Pairs, Picked, Secret, Several, Texts, Ticks, Variants } from "./inputs";
-import type { Field } from "./schema";
+import type { Choice, Field } from "./schema";
 import { type Table, type Value, filled, isTable, tables, texts } from "./values";
 import { isNamed, useMistakes, useNames, useWorld } from "./world";
 
@@ -101,7 +102,7 @@ function Group({ field, name, fields }: { field: Field; name: string; fields: Fi
     );
   }
   const away = (
-    <button type="button" className="btn btn-ghost btn-sm" aria-label={`Leave out: ${field.label}`} onClick={() => set(null)}>
+    <button type="button" className="btn btn-ghost btn-sm" aria-label={`Leave it out: ${field.label}`} onClick={() => set(null)}>
       Leave it out
     </button>
   );
@@ -124,7 +125,7 @@ function Groups({ field, name, fields }: { field: Field; name: string; fields: F
       field={field}
       action={
         <button type="button" className="btn btn-sm" aria-label={`Add to ${field.label}`} onClick={() => set([...list, filled(forms, fields, {})])}>
-          Add {list.length > 0 ? "another" : "one"}
+          Add
         </button>
       }
     >
@@ -159,6 +160,16 @@ function usualOf(field: Field): string {
   return ` If left empty: ${String(usual as string | number)}`;
 }
 
+const WEEKDAYS: Choice[] = [
+  ["mon", "Monday"],
+  ["tue", "Tuesday"],
+  ["wed", "Wednesday"],
+  ["thu", "Thursday"],
+  ["fri", "Friday"],
+  ["sat", "Saturday"],
+  ["sun", "Sunday"],
+].map(([value = "", label = ""]) => ({ value, label, about: "" }));
+
 /** A key with one value. */
 function Leaf({ field, path, name }: Props & { name: string }) {
   const { shape, label, help, needed } = field;
@@ -190,17 +201,23 @@ function Leaf({ field, path, name }: Props & { name: string }) {
       return <Ticks {...shown} help={help} choices={shape.choices} ticked={texts(value === null ? (field.usual as Value) : value)} onTick={(to) => input.onChange(to)} />;
     case "texts": {
       const one = (list: string[]) => (shape.one && list.length === 1 ? (list[0] ?? null) : list.length > 0 ? list : null);
+      if (holds === "weekday") return <Ticks {...shown} help={help} choices={WEEKDAYS} ticked={texts(value ?? (field.usual as Value))} onTick={(to) => input.onChange(to)} />;
       if (isNamed(holds)) return <Ticks {...shown} help={help} choices={names} ticked={texts(value)} onTick={(to) => input.onChange(one(to))} />;
       return (
         <Labelled {...shown} help={`${help} One a line.`}>
-          {(aria) => <Several aria={aria} texts={texts(value)} onChange={(to) => input.onChange(one(to))} />}
+          {(aria) => (
+            <>
+              {holds === "day" && <Days label={label} days={texts(value)} onChange={(to) => input.onChange(one(to))} />}
+              <Several aria={aria} texts={texts(value)} onChange={(to) => input.onChange(one(to))} />
+            </>
+          )}
         </Labelled>
       );
     }
     case "pairs":
       return <Pairs {...shown} help={help} value={isTable(value) ? value : {}} onChange={(to) => input.onChange(to)} />;
     case "secret":
-      return <Secret {...shown} help={help} value={isTable(value) ? value : null} onChange={(to) => input.onChange(to)} />;
+      return <Secret {...shown} lines={shape.lines} help={help} value={isTable(value) ? value : null} onChange={(to) => input.onChange(to)} />;
     case "condition":
       return <Condition label={label} help={help} value={value} onChange={(to) => input.onChange(to)} name={name} />;
     case "variant":

@@ -194,7 +194,7 @@ export function Pairs({ label, help, mistakes, value, onChange }: Shown & { valu
       ))}
       <p>
         <button type="button" className="btn btn-sm" aria-label={`Add to ${label}`} onClick={() => setRows([...rows, ["", ""]])}>
-          Add {rows.length > 0 ? "another" : "one"}
+          Add
         </button>
       </p>
       <div className="grid gap-1 text-sm">
@@ -206,7 +206,7 @@ export function Pairs({ label, help, mistakes, value, onChange }: Shown & { valu
 }
 
 /** The name of a secret; a private key may have a passphrase besides. */
-export function Secret({ value, onChange, ...shown }: Shown & { value: Table | null; onChange: (value: Table | null) => void }) {
+export function Secret({ lines, value, onChange, ...shown }: Shown & { lines: boolean; value: Table | null; onChange: (value: Table | null) => void }) {
   const names = useNames("secret-name");
   const name = texts(value?.secret)[0] ?? "";
   const inner = isTable(value?.passphrase) ? value.passphrase : null;
@@ -215,7 +215,7 @@ export function Secret({ value, onChange, ...shown }: Shown & { value: Table | n
       <Labelled {...shown} help={`${shown.help} Its value is kept in the vault; here stands its name.`}>
         {(aria) => <Picked aria={aria} choices={names} value={name} onChange={(to) => onChange(to ? { ...value, secret: to } : null)} />}
       </Labelled>
-      {name !== "" && (
+      {lines && name !== "" && (
         <Labelled label={`Passphrase of ${name}`} help="Only for a private key that has one." needed={false} mistakes={[]}>
           {(aria) => <Picked aria={aria} choices={names} value={texts(inner?.secret)[0] ?? ""} onChange={(to) => onChange({ ...value, passphrase: to ? { secret: to } : null })} />}
         </Labelled>

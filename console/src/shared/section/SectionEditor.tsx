@@ -20,6 +20,7 @@ interface Props {
   kind: "partner" | "calendar" | "database" | "place";
   /** Its name; empty for a new one. */
   name: string;
+  slot?: string;
   /** The text in force; for a new one, what it begins with. */
   text: string;
   version: number | undefined;
@@ -56,10 +57,10 @@ interface EditingProps extends Omit<Props, "text" | "version"> {
   onFollow: () => void;
 }
 
-function Editing({ kind, name, fields, onDone, forms, first, begun, latest, onFollow }: EditingProps) {
+function Editing({ kind, name, slot, fields, onDone, forms, first, begun, latest, onFollow }: EditingProps) {
   const [tab, setTab] = useState<(typeof TABS)[number]>("form");
   const shown = fields(forms, first);
-  const editor = useEditor({ kind, forms, fields: shown, name, begun, latest, onFollow, first, usual: undefined });
+  const editor = useEditor({ kind, forms, fields: shown, name, slot, begun, latest, onFollow, first, usual: undefined });
   const { draft, form } = editor;
   useEffect(() => {
     if (tab === "form") editor.takeOver();

@@ -20,6 +20,8 @@ interface Options {
   fields: Field[];
   /** Its name; empty for a new one. */
   name: string;
+  /** Under what a new one is kept, where there are several kinds of it. */
+  slot?: string | undefined;
   /** What it is made of: the text that was in force when the page was opened, or what a new one begins with. */
   begun: InForce;
   /** What is in force now. */
@@ -41,11 +43,11 @@ export const draftQuery = (kind: string, text: string) =>
   });
 
 /** A section in two hands: what is said by form is the text, and what is typed as text is in the form. */
-export function useEditor({ kind, forms, fields, name: known, begun: { text: begin, version }, latest, onFollow, first, usual }: Options) {
+export function useEditor({ kind, forms, fields, name: known, slot = known, begun: { text: begin, version }, latest, onFollow, first, usual }: Options) {
   const base = known === "" ? "" : begin;
   // A new one is written anew with each change, as nicely as can be, until somebody types in its text.
   const fresh = known === "" ? undefined : begin;
-  const [before] = useState(() => kept(kind, known));
+  const [before] = useState(() => kept(kind, slot));
   const [isDone, setDone] = useState(false);
   const from = before ?? { name: first.name, value: first.value as Table, old: fresh, base, version };
   const [name, setName] = useState(from.name);
@@ -79,15 +81,15 @@ export function useEditor({ kind, forms, fields, name: known, begun: { text: beg
   useEffect(() => {
     if (isBehind || isDone) return;
     // A text that cannot be read is kept as it is: the form's last state goes with it.
-    keep(kind, known, isChanged ? { name: draft.name || name, value: draft.name === "" ? value : (draft.value as Table), old: old && draft.text, ...ground } : undefined);
+    keep(kind, slot, isChanged ? { name: draft.name || name, value: draft.name === "" ? value : (draft.value as Table), old: old && draft.text, ...ground } : undefined);
   });
 
   const done = () => {
-    keep(kind, known, undefined);
+    keep(kind, slot, undefined);
     setDone(true);
   };
   const discard = () => {
-    keep(kind, known, undefined);
+    keep(kind, slot, undefined);
     if (isOvertaken) return onFollow();
     form.reset(filled(forms, fields, first.value as Table));
     setName(first.name);

@@ -93,6 +93,7 @@ function Between({ lane, number, at }: { lane: Lane; number: number; at: number 
 function Look({ lane, stone, at, seed }: { lane: Lane; stone: Stone; at: number; seed: number }) {
   return (
     <>
+      {stone.name && <span className="sr-only">{stone.name}: </span>}
       <svg viewBox="0 0 62 36" aria-hidden>
         <path d={pebble(58, 30, seed)} />
         <text x="31" y="18">
@@ -102,7 +103,7 @@ function Look({ lane, stone, at, seed }: { lane: Lane; stone: Stone; at: number;
       <span className="text-[13px] leading-tight">{stone.label}</span>
       {stone.detail && <span className="quiet text-[11.5px] leading-tight">{stone.detail}</span>}
       <span className="sr-only">
-        step {at + 1} of {lane.stones.length}, {WORDS[stone.state]}
+        {stone.name ? "" : `step ${at + 1} of ${lane.stones.length}`}, {WORDS[stone.state]}
         {stone.spoken ? `, ${stone.spoken}` : ""}
       </span>
     </>
@@ -130,7 +131,7 @@ export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string;
                         {stone.onOpen && <Between lane={lane} number={laneNumber} at={lane.stones.slice(0, at).filter(({ onOpen }) => onOpen).length} />}
                         <li className="stone" data-state={stone.state} data-open={stone.isOpen}>
                           {stone.onOpen ? (
-                            <button type="button" aria-label={stone.name} aria-pressed={stone.isOpen ?? false} className="stone-open" onClick={stone.onOpen}>
+                            <button type="button" aria-pressed={stone.isOpen ?? false} className="stone-open" onClick={stone.onOpen}>
                               <Look lane={lane} stone={stone} at={at} seed={laneNumber * 7 + at * 3 + 1} />
                             </button>
                           ) : (

@@ -46,7 +46,7 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
   const parts = folder.split("/").filter(Boolean);
   return (
     <>
-      <nav aria-label="Folder" className="flex flex-wrap items-center gap-1 pb-2">
+      <nav aria-label={`Where you are in ${place}`} className="flex flex-wrap items-center gap-1 pb-2">
         <button type="button" className="btn btn-ghost btn-xs" onClick={() => onFolder("")}>
           {place}
         </button>

@@ -117,7 +117,17 @@ pub struct ChangedLine {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SecretName {
     pub name: String,
-    pub changed: String,
+    /// When it was set; nothing for one that is needed and not set.
+    pub changed: Option<String>,
+    /// What of the book needs it.
+    pub needed_by: Vec<SectionName>,
+}
+
+/// A section of the book.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SectionName {
+    pub kind: String,
+    pub name: String,
 }
 
 #[derive(Clone, Serialize, Deserialize, ToSchema)]

@@ -86,7 +86,7 @@ fn days(texts: &[Text]) -> Checked<Days> {
     texts.iter().map(weekday_of).collect::<Checked<_>>().map(Days::Week)
 }
 
-fn weekday_of(text: &Text) -> Checked<Weekday> {
+fn weekday_of<H>(text: &Text<H>) -> Checked<Weekday> {
     weekday(text.str())
         .ok_or_else(|| {
             format!(

@@ -42,6 +42,8 @@ holds! {
     TimeOfDay "time-of-day";
     /// A day, as in `2027-03-14`, or a first and a last one.
     Day "day";
+    /// A day of the week.
+    Weekday "weekday";
     /// A time zone, as in `Europe/London`.
     Zone "zone";
     /// The name of a place.

@@ -1,7 +1,9 @@
 //! Secrets and OpenPGP keys.
 
+use std::collections::BTreeMap;
+
 use secrecy::SecretString;
-use wetbank_core::Name;
+use wetbank_core::{Name, SectionKind, secrets_named, section_value};
 
 use super::Engine;
 use crate::{Declined, EngineError, KeyStatus};
@@ -14,17 +16,26 @@ impl Engine {
         self.rebuild_users_of(name).await
     }
 
-    /// Removes a secret that no place needs.
+    /// What needs which secret: the kind and name of each section that names it.
+    pub async fn secrets_needed(&self) -> Result<BTreeMap<String, Vec<(String, String)>>, EngineError> {
+        let sections = self.core.journal.sections().await?;
+        let mut needed: BTreeMap<String, Vec<(String, String)>> = BTreeMap::new();
+        // Most sections name none.
+        for section in sections.into_iter().filter(|section| section.text.contains("secret")) {
+            let kind = SectionKind::ALL.into_iter().find(|kind| kind.as_str() == section.kind);
+            let value = kind.and_then(|kind| section_value(kind, &section.text).ok());
+            for secret in value.map(|(_, value)| secrets_named(&value)).unwrap_or_default() {
+                needed.entry(secret).or_default().push((section.kind.clone(), section.name.clone()));
+            }
+        }
+        Ok(needed)
+    }
+
+    /// Removes a secret that nothing needs.
     pub async fn remove_secret(&self, name: &str) -> Result<(), EngineError> {
-        let user = self
-            .core
-            .arranged
-            .now()
-            .specs
-            .iter()
-            .find_map(|(place, spec)| spec.secrets().iter().any(|s| s.as_str() == name).then(|| place.clone()));
-        if let Some(place) = user {
-            return Err(Declined::SecretNeeded { secret: name.to_owned(), place }.into());
+        let user = self.secrets_needed().await?.remove(name).and_then(|users| users.into_iter().next());
+        if let Some((kind, user)) = user {
+            return Err(Declined::SecretNeeded { secret: name.to_owned(), kind, name: user }.into());
         }
         if !self.core.journal.remove_secret(name).await? {
             return Err(EngineError::unknown("secret", name));

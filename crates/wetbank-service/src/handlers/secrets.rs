@@ -18,11 +18,23 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
     OpenApiRouter::new().routes(routes!(secrets)).routes(routes!(set_secret, remove_secret))
 }
 
-/// The names of secrets.
+/// The names of secrets, those that are set and those that are needed.
 #[utoipa::path(get, path = "/secrets", tag = "secrets", responses((status = 200, body = [api::SecretName])))]
 pub(crate) async fn secrets(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::SecretName>>, ApiError> {
-    let secrets = state.engine.journal().secrets().await?;
-    Ok(Json(secrets.into_iter().map(|(name, at)| api::SecretName { name, changed: shown::time(at) }).collect()))
+    let mut needed = state.engine.secrets_needed().await?;
+    let users = |users: Vec<(String, String)>| {
+        users.into_iter().map(|(kind, name)| api::SectionName { kind, name }).collect::<Vec<_>>()
+    };
+    let kept = state.engine.journal().secrets().await?;
+    let mut told: Vec<_> = kept
+        .into_iter()
+        .map(|(name, at)| {
+            let needed_by = users(needed.remove(&name).unwrap_or_default());
+            api::SecretName { name, changed: Some(shown::time(at)), needed_by }
+        })
+        .collect();
+    told.extend(needed.into_iter().map(|(name, by)| api::SecretName { name, changed: None, needed_by: users(by) }));
+    Ok(Json(told))
 }
 
 /// Set a secret.
@@ -40,7 +52,7 @@ pub(crate) async fn set_secret(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Remove a secret that no place needs.
+/// Remove a secret that nothing needs.
 #[utoipa::path(delete, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn remove_secret(
     _: SignedIn,

@@ -10,14 +10,14 @@ use crate::{
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Verb {
-    /// Names of secrets; their values never come out again
+    /// Names of secrets and what needs them; their values never come out again
     List,
     /// Set a secret, asked for at a prompt or read from standard input
     Set {
         /// The name that the book uses
         secret: String,
     },
-    /// Remove a secret that no place needs
+    /// Remove a secret that nothing needs
     Remove {
         /// Its name
         secret: String,
@@ -29,8 +29,12 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
         Verb::List => {
             let secrets: Vec<SecretName> = client.get("/secrets", &[]).await?;
             output.show(&secrets, |secrets| {
-                let rows = secrets.iter().map(|s| vec![s.name.clone(), when(&s.changed)]);
-                table(&["secret", "set"], rows.collect());
+                let users = |s: &SecretName| {
+                    s.needed_by.iter().map(|by| format!("{} {}", by.kind, by.name)).collect::<Vec<_>>()
+                };
+                let set = |s: &SecretName| s.changed.as_deref().map_or_else(|| "not set".to_owned(), when);
+                let rows = secrets.iter().map(|s| vec![s.name.clone(), set(s), users(s).join(", ")]);
+                table(&["secret", "set", "needed by"], rows.collect());
             })?;
         }
         Verb::Set { secret } => {

@@ -97,7 +97,7 @@ async fn what_is_changed_by_form_keeps_the_comments_and_what_was_typed_as_text_i
     browser.driver.execute("arguments[0].select()", vec![text.to_json().unwrap()]).await.unwrap();
     text.send_keys(&wanted).await.unwrap();
     browser.click("//button[@role='tab' and text()='Build']").await;
-    browser.press("Branch 2: The rest").await;
+    browser.press("Branch: 2 The rest").await;
     assert_eq!(browser.field("Title").await.value().await.unwrap().unwrap(), "The rest");
     browser.press("Put in force").await;
     browser.until("return !document.querySelector('[aria-label=\"Not in force yet\"]');").await;
@@ -178,7 +178,7 @@ async fn steps_and_branches_are_moved_copied_and_removed_with_all_that_is_said_o
     browser.press("← Earlier").await;
     browser.find("//section[@aria-label='Branch 1 › step 1 of 2 › A copy']").await;
     browser.find("//p[contains(., 'copy it to office › second and copy it to office › archive/levels')]").await;
-    browser.press("Branch 1: Levels").await;
+    browser.press("Branch: 1 Levels").await;
     browser.press("↓ Later").await;
     browser.find("//section[@aria-label='Branch 2 of 2']").await;
     // A branch for everything comes last.

@@ -39,6 +39,7 @@ mod partners;
 mod published;
 mod refusals;
 mod server;
+mod settings;
 mod signals;
 mod starting;
 #[cfg(target_arch = "x86_64")]

@@ -38,7 +38,7 @@ steps = [ { copy = { to = "archive", folder = "bulletins" } } ]
 "#;
 
 /// Pages that there are in every office; the second word is what their heading begins with.
-const PAGES: [(&str, &str); 15] = [
+const PAGES: [(&str, &str); 18] = [
     ("/", "Nothing waits for you"),
     ("/rules", "Rules"),
     ("/rules/new", "New rule"),
@@ -52,6 +52,9 @@ const PAGES: [(&str, &str); 15] = [
     ("/partners", "Partners"),
     ("/partners/new", "Add a partner"),
     ("/partners/skerrow", "Skerrow Harbour Office"),
+    ("/settings", "Settings"),
+    ("/settings/calendars/new", "Add a calendar"),
+    ("/settings/databases/new", "Add a database"),
     ("/trace", "Trace"),
     ("/trace?text=gauge", "Trace gauge"),
 ];
@@ -159,6 +162,41 @@ async fn every_page_has_a_heading_names_for_all_that_is_used_and_fits_its_window
             let wide = browser.asked(TOO_WIDE).await;
             if !wide.is_null() {
                 complaints.push(format!("{path} is too wide at {width}: {wide:#}"));
+            }
+        }
+    }
+    assert!(complaints.is_empty(), "{}", complaints.join("\n"));
+}
+
+/// What a checker of accessibility finds that is serious.
+const SERIOUS: &str = r"
+const done = arguments[arguments.length - 1];
+axe.run(document, { resultTypes: ['violations'] }).then((found) => done(
+  found.violations
+    .filter((one) => ['serious', 'critical'].includes(one.impact))
+    .flatMap((one) => one.nodes.map((node) => `${one.id}: ${node.html.slice(0, 140)}: ${node.failureSummary.slice(0, 300)}`)),
+));
+";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_serious_is_found_on_any_page_in_either_theme() {
+    let (office, browser) = (office(), Browser::open().await);
+    ran(&office, "levels", "gauge-04.csv");
+    browser.sign_in(&office).await;
+    let checker = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
+    let checker = fs::read_to_string(checker).unwrap();
+    let mut complaints = Vec::new();
+    for theme in ["reedbed", "lamplight"] {
+        let words = format!("localStorage.setItem('theme', '{theme}')");
+        browser.asked(&words).await;
+        for (path, heading) in PAGES {
+            browser.page(&office, path).await;
+            browser.find(&format!("//h1[starts-with(normalize-space(.), '{heading}')]")).await;
+            browser.until("return document.querySelector('.animate-spin') === null;").await;
+            browser.asked(&format!("{checker}; return null;")).await;
+            let found = browser.driver.execute_async(SERIOUS, Vec::new()).await.unwrap();
+            for one in found.json().as_array().unwrap() {
+                complaints.push(format!("{path} in {theme}: {one}"));
             }
         }
     }

@@ -23,7 +23,8 @@ const first = (value: Value | undefined): string => texts(value)[0] ?? "";
 function Opener({ children, name, part, open, onOpen }: { children: React.ReactNode; name: string; part: Part; open: Part; onOpen: (part: Part) => void }) {
   const isOpen = sameKey(part) === sameKey(open);
   return (
-    <button type="button" aria-label={name} aria-pressed={isOpen} className={`link-hover block cursor-pointer text-left ${isOpen ? "text-primary underline decoration-2 underline-offset-4" : ""}`} onClick={() => onOpen(part)}>
+    <button type="button" aria-pressed={isOpen} className={`link-hover block cursor-pointer text-left ${isOpen ? "text-primary underline decoration-2 underline-offset-4" : ""}`} onClick={() => onOpen(part)}>
+      {name && <span className="sr-only">{name}: </span>}
       {children}
     </button>
   );
@@ -95,7 +96,7 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
           detail: amiss ? "to be finished" : detail,
           onOpen: () => onOpen(part),
           isOpen: sameKey(part) === sameKey(open),
-          name: `Branch ${number + 1}, step ${order + 1}: ${kind?.label ?? "not known"}${amiss ? ", to be finished" : ""}`,
+          name: `Branch ${number + 1}, step ${order + 1}`,
         },
       ];
     });
@@ -106,7 +107,7 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
       detail: told?.original ?? "stays",
       state: isAmiss(`branch.${number}.original`) ? "failed" : "rest",
       onOpen: () => onOpen(original),
-      name: `Branch ${number + 1}: The original`,
+      name: `Branch ${number + 1}`,
       isOpen: sameKey(original) === sameKey(open),
     });
     const target = told?.steps.findLast((step) => step.place);
@@ -115,7 +116,7 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
     return {
       key: `${number}`,
       title: (
-        <Opener name={`Branch ${number + 1}: ${first(branch.title) || told?.title || "without a title"}`} part={{ is: "branch", branch: number }} {...opening}>
+        <Opener name="Branch" part={{ is: "branch", branch: number }} {...opening}>
           <span className="font-semibold">
             {number + 1} {first(branch.title) || told?.title || "Branch"}
           </span>{" "}

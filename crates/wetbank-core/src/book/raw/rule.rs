@@ -296,7 +296,7 @@ pub(crate) struct Calendar {
     pub title: Option<String>,
     /// The days of a week on which it works.
     #[schemars(title = "Working days", extend("default" = ["mon", "tue", "wed", "thu", "fri"]))]
-    pub week: Option<Vec<Text>>,
+    pub week: Option<Vec<Text<holds::Weekday>>>,
     /// Days off: `2026-12-25`, or the first and last of several, `2026-12-28..2027-01-01`.
     #[serde(default)]
     #[schemars(title = "Days off")]

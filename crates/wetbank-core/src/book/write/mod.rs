@@ -4,6 +4,8 @@ pub(super) mod fresh;
 mod list;
 pub(super) mod order;
 
+use std::collections::BTreeSet;
+
 use serde_json::{Map, Number, Value};
 use toml_edit::{DocumentMut, Item, RawString, Table, TableLike};
 
@@ -31,6 +33,23 @@ pub enum Unwritable {
         /// What was to stand there.
         value: String,
     },
+}
+
+/// The secrets that a section's value names.
+pub fn secrets_named(value: &Map<String, Value>) -> BTreeSet<String> {
+    fn walk(value: &Value, found: &mut BTreeSet<String>) {
+        match value {
+            Value::Object(map) => map.iter().for_each(|(key, inner)| match inner.as_str() {
+                Some(name) if key == "secret" => _ = found.insert(name.to_owned()),
+                _ => walk(inner, found),
+            }),
+            Value::Array(list) => list.iter().for_each(|inner| walk(inner, found)),
+            _ => {}
+        }
+    }
+    let mut found = BTreeSet::new();
+    value.values().for_each(|inner| walk(inner, &mut found));
+    found
 }
 
 /// The name and the value of a text of one section; a key that is not written is not in it.

@@ -134,8 +134,11 @@ impl Browser {
 
     /// Presses the button that is called so.
     pub async fn press(&self, name: &str) {
-        self.click(&format!("//button[(@aria-label='{name}' or normalize-space(.)='{name}') and not(@disabled)]"))
-            .await;
+        let mut named = format!("@aria-label='{name}' or normalize-space(.)='{name}'");
+        // What is only heard comes first in some names, and what is only seen later.
+        let begin = if name.contains(':') { name.to_owned() } else { format!("{name}:") };
+        named.push_str(&format!(" or starts-with(normalize-space(.), '{begin}')"));
+        self.click(&format!("//button[({named}) and not(@disabled)]")).await;
     }
 
     pub async fn go(&self, office: &Office, path: &str) {
