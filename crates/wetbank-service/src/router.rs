@@ -22,7 +22,7 @@ use crate::{
     events,
     handlers::{
         book, calendars, databases, drafts, keys, notices, partners, places, rules, runs, secrets, sections, sign_in,
-        signals, status,
+        signals, starters, status,
     },
     state::Shared,
 };
@@ -56,6 +56,7 @@ fn api() -> OpenApiRouter<Shared> {
             book::routes(),
             drafts::routes(),
             sections::routes(),
+            starters::routes(),
             secrets::routes(),
             keys::routes(),
         ]

@@ -10,7 +10,8 @@ import { StepList } from "./StepList";
 import { Chosen, Flag, Whole, Pairs, Picked, Secret, Several, Texts, Ticks, Variants } from "./inputs";
 import type { Choice, Field } from "./schema";
 import { type Table, type Value, filled, isTable, tables, texts } from "./values";
-import { isNamed, useMistakes, useNames, useWorld } from "./world";
+import { isNamed, useBranches, useNames } from "./names";
+import { useMistakes, useWorld } from "./world";
 
 interface Props {
   field: Field;
@@ -179,7 +180,8 @@ function Leaf({ field, path, name }: Props & { name: string }) {
   const set = (to: Value) => input.onChange(to === "" ? null : to);
   const shown = { label, needed, mistakes };
   const holds = "holds" in shape ? shape.holds : "";
-  const names = useNames(holds);
+  const [listed, branches] = [useNames(holds), useBranches()];
+  const names = holds === "branch" ? branches : listed;
   switch (shape.is) {
     case "flag":
       return <Flag label={label} help={help} isOn={(value ?? field.usual ?? false) === true} onChange={(on) => set(on === (field.usual ?? false) ? null : on)} />;

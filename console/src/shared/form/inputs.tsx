@@ -4,7 +4,7 @@ import type { Schemas } from "../api/client";
 import { type Aria, Labelled, Told } from "./Labelled";
 import type { Choice, Variant } from "./schema";
 import { type Table, type Value, isTable, texts } from "./values";
-import { useNames } from "./world";
+import { useNames } from "./names";
 
 interface Input<T> {
   aria: Aria;

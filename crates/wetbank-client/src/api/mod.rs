@@ -8,6 +8,7 @@ mod partners;
 mod places;
 mod rules;
 mod runs;
+mod starters;
 mod words;
 
 use serde::{Deserialize, Serialize};
@@ -19,6 +20,7 @@ pub use partners::*;
 pub use places::*;
 pub use rules::*;
 pub use runs::*;
+pub use starters::*;
 pub use words::*;
 
 /// A problem, as RFC 9457 has it.

@@ -80,7 +80,7 @@ fn known(of: Placeholder, value: Option<String>) -> api::KnownValue {
     }
 }
 
-fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>) -> api::Draft {
+pub(super) fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>) -> api::Draft {
     let now = Timestamp::now();
     let rule = drafted.draft.book.as_ref().and_then(|book| book.rules.first());
     let firings = |rule: &Rule| {

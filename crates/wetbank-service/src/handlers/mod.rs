@@ -14,4 +14,5 @@ pub(crate) mod secrets;
 pub(crate) mod sections;
 pub(crate) mod sign_in;
 pub(crate) mod signals;
+pub(crate) mod starters;
 pub(crate) mod status;

@@ -42,7 +42,7 @@ async fn from_an_empty_service_a_rule_is_built_by_form_alone_and_works() {
     browser.fill("Folder", &office.path("office").display().to_string()).await;
     browser.press("Add and test").await;
     browser.find("//h1[text()='office']").await;
-    browser.go(&office, "/rules/new").await;
+    browser.go(&office, "/rules/new?from=nothing").await;
     browser.fill("Name", "assay-sheets").await;
     browser.fill("Title", "Assay sheets by month").await;
     browser.press("What starts it").await;

@@ -76,7 +76,7 @@ async fn every_key_of_a_rule_has_its_field_in_the_builder() {
     });
     browser.sign_in(&office).await;
     browser.keep_draft("rule", value).await;
-    browser.go(&office, "/rules/new").await;
+    browser.go(&office, "/rules/new?from=draft").await;
     browser.press("Title, time zone and other settings").await;
     let mut rule = titles(&schema, &defs["Rule"]);
     rule.extend(titles(&schema, &defs["Retry"]));

@@ -41,6 +41,7 @@ mod refusals;
 mod server;
 mod settings;
 mod signals;
+mod starters;
 mod starting;
 #[cfg(target_arch = "x86_64")]
 mod stops;

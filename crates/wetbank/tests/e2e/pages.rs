@@ -38,10 +38,12 @@ steps = [ { copy = { to = "archive", folder = "bulletins" } } ]
 "#;
 
 /// Pages that there are in every office; the second word is what their heading begins with.
-const PAGES: [(&str, &str); 18] = [
+const PAGES: [(&str, &str); 20] = [
     ("/", "Nothing waits for you"),
     ("/rules", "Rules"),
     ("/rules/new", "New rule"),
+    ("/rules/new?from=nothing", "New rule"),
+    ("/rules/new?from=sort-by-name", "New rule"),
     ("/rules/levels", "Levels into the archive"),
     ("/runs", "Runs"),
     ("/runs/1", "Levels into the archive"),
