@@ -63,7 +63,7 @@ impl Endless {
 
 async fn gives_up(what: &str, server: &Endless, tried: impl Future<Output = Result<(), PlaceError>>) {
     let began = Instant::now();
-    let result = tokio::time::timeout(Duration::from_secs(40), tried).await;
+    let result = tokio::time::timeout(Duration::from_secs(120), tried).await;
     let error = result.unwrap_or_else(|_| panic!("{what}: it goes on")).expect_err(what);
     let sent = server.sent.load(SeqCst);
     assert!(sent < MOST, "{what}: {sent} bytes were taken in {:?}: {error}", began.elapsed());

@@ -33,7 +33,12 @@ async fn an_empty_secret_is_refused_and_lists_of_what_is_not_there_are_empty() {
     let office = Office::with(DESK).await;
     let empty = office.request(reqwest::Method::PUT, "/secrets/desk").json(&json!({ "value": "" }));
     problem(answered(empty).await, StatusCode::BAD_REQUEST, "bad-request");
-    for path in ["/secrets", "/keys", "/partners", "/calendars", "/databases", "/notices"] {
+    let (_, secrets) = office.get("/secrets").await;
+    assert_eq!(
+        secrets,
+        json!([{ "name": "desk", "changed": null, "needed_by": [{ "kind": "rule", "name": "desk" }] }])
+    );
+    for path in ["/keys", "/partners", "/calendars", "/databases", "/notices"] {
         assert_eq!(office.get(path).await, (StatusCode::OK, json!([])), "{path}");
     }
     problem(office.get("/keys/none").await, StatusCode::NOT_FOUND, "not-found");
