@@ -1,21 +1,11 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { RouterProvider, createBrowserRouter } from "react-router";
 
-import { NewPartnerPage } from "../features/partners/NewPartnerPage";
-import { PartnerPage } from "../features/partners/PartnerPage";
 import { PartnersPage } from "../features/partners/PartnersPage";
-import { NewPlacePage } from "../features/places/NewPlacePage";
-import { PlacePage } from "../features/places/PlacePage";
 import { PlacesPage } from "../features/places/PlacesPage";
-import { SideBySidePage } from "../features/places/SideBySidePage";
-import { NewRulePage } from "../features/rules/NewRulePage";
-import { RulePage } from "../features/rules/RulePage";
 import { RulesPage } from "../features/rules/RulesPage";
 import { RunPage } from "../features/runs/RunPage";
 import { RunsPage } from "../features/runs/RunsPage";
-import { CalendarPage, NewCalendarPage } from "../features/settings/CalendarPage";
-import { DatabasePage, NewDatabasePage } from "../features/settings/DatabasePage";
-import { SettingsPage } from "../features/settings/SettingsPage";
 import { SignInPage } from "../features/sign-in/SignInPage";
 import { TodayPage } from "../features/today/TodayPage";
 import { TracePage } from "../features/trace/TracePage";
@@ -46,22 +36,23 @@ const router = createBrowserRouter([
     children: [
       { index: true, element: <TodayPage /> },
       { path: "rules", element: <RulesPage /> },
-      { path: "rules/new", element: <NewRulePage /> },
-      { path: "rules/:name", element: <RulePage /> },
+      { path: "explain", lazy: async () => ({ Component: (await import("../features/explain/ExplainPage")).ExplainPage }) },
+      { path: "rules/new", lazy: async () => ({ Component: (await import("../features/rules/NewRulePage")).NewRulePage }) },
+      { path: "rules/:name", lazy: async () => ({ Component: (await import("../features/rules/RulePage")).RulePage }) },
       { path: "runs", element: <RunsPage /> },
       { path: "runs/:id", element: <RunPage /> },
       { path: "places", element: <PlacesPage /> },
-      { path: "places/side-by-side", element: <SideBySidePage /> },
-      { path: "places/new", element: <NewPlacePage /> },
-      { path: "places/:name", element: <PlacePage /> },
+      { path: "places/side-by-side", lazy: async () => ({ Component: (await import("../features/places/SideBySidePage")).SideBySidePage }) },
+      { path: "places/new", lazy: async () => ({ Component: (await import("../features/places/NewPlacePage")).NewPlacePage }) },
+      { path: "places/:name", lazy: async () => ({ Component: (await import("../features/places/PlacePage")).PlacePage }) },
       { path: "partners", element: <PartnersPage /> },
-      { path: "partners/new", element: <NewPartnerPage /> },
-      { path: "partners/:name", element: <PartnerPage /> },
-      { path: "settings", element: <SettingsPage /> },
-      { path: "settings/calendars/new", element: <NewCalendarPage /> },
-      { path: "settings/calendars/:name", element: <CalendarPage /> },
-      { path: "settings/databases/new", element: <NewDatabasePage /> },
-      { path: "settings/databases/:name", element: <DatabasePage /> },
+      { path: "partners/new", lazy: async () => ({ Component: (await import("../features/partners/NewPartnerPage")).NewPartnerPage }) },
+      { path: "partners/:name", lazy: async () => ({ Component: (await import("../features/partners/PartnerPage")).PartnerPage }) },
+      { path: "settings", lazy: async () => ({ Component: (await import("../features/settings/SettingsPage")).SettingsPage }) },
+      { path: "settings/calendars/new", lazy: async () => ({ Component: (await import("../features/settings/CalendarPage")).NewCalendarPage }) },
+      { path: "settings/calendars/:name", lazy: async () => ({ Component: (await import("../features/settings/CalendarPage")).CalendarPage }) },
+      { path: "settings/databases/new", lazy: async () => ({ Component: (await import("../features/settings/DatabasePage")).NewDatabasePage }) },
+      { path: "settings/databases/:name", lazy: async () => ({ Component: (await import("../features/settings/DatabasePage")).DatabasePage }) },
       { path: "trace", element: <TracePage /> },
       { path: "*", element: <NotFound /> },
     ],

@@ -6,6 +6,7 @@ import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { useLive } from "../shared/api/live";
 import { statusQuery } from "../shared/api/status";
 import { Empty } from "../shared/ui/states";
+import { Palette } from "./Palette";
 
 const PAGES = [
   { to: "/", label: "Today" },
@@ -115,6 +116,7 @@ export function Shell() {
           The service does not answer. This page goes on by itself when it does.
         </output>
       )}
+      <Palette />
       <main id="content" className="mx-auto max-w-[1216px] px-4 pt-5 pb-14">
         <Outlet />
       </main>

@@ -20,6 +20,7 @@ mod partner;
 mod path;
 mod place;
 mod placeholder;
+mod rehearse;
 mod retry;
 mod rule;
 mod schedule;
@@ -57,6 +58,7 @@ pub use place::{
 pub use placeholder::{
     KnownValue, KnownWhere, PLACEHOLDERS, Placeholder, Sample, bare_rule, known_here, known_values, samples,
 };
+pub use rehearse::{Coming, Elsewise, ElsewiseKind, End, Foreseen, Rehearsal, elsewise, rehearse};
 pub use retry::RetryPolicy;
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};
 pub use schedule::{Busy, Cron, Days, MOST_MISSED, Missed, Pattern, Schedule};
@@ -64,6 +66,9 @@ pub use sentence::{branch_sentence, delivery_words, rule_sentence, starts_words}
 pub use starter::{Ask, Starter, Want, starters};
 pub use starts::{Arrival, Arrives, Chain, ChainEvent, Gather, Happened, Letter, LookPace, Signal, Starts};
 pub use state::{Cause, InvalidMove, ItemKind, ItemState, RunState, run_state};
-pub use step::{Asked, BadRows, CallBody, Compression, Group, IfExists, Most, Numbers, PackForm, Step, Target, Twice};
+pub use step::{
+    Asked, BadRows, CallBody, Compression, Group, IfExists, Most, Numbers, PackForm, Shift, Step, Target, Telling,
+    Twice,
+};
 pub use template::{Template, TemplateError, TemplateFacts, nested};
 pub use units::{ByteSize, format_duration, parse_duration};

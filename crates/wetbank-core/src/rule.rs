@@ -5,7 +5,10 @@ use std::time::Duration;
 use globset::GlobMatcher;
 use jiff::tz::TimeZone;
 
-use crate::{Condition, Name, PlaceName, RelPath, RetryPolicy, RuleName, Starts, Step, Subject, Template};
+use crate::{
+    Condition, FilePath, Name, PlaceName, RelPath, RetryPolicy, RuleName, Starts, Step, Subject, Template,
+    TemplateError, TemplateFacts,
+};
 
 /// A standing arrangement: a trigger and ordered branches.
 #[derive(Debug, Clone)]
@@ -154,6 +157,27 @@ impl Rule {
     /// Every step of every branch.
     pub fn steps(&self) -> impl Iterator<Item = &Step> {
         self.branches.iter().flat_map(Branch::all_steps)
+    }
+
+    /// The folder that a file was taken from, with those below it.
+    pub fn base(&self, file: &FilePath, facts: &TemplateFacts<'_>) -> RelPath {
+        let folder = file.path.parent();
+        let holds = |base: &RelPath| folder.below(base).is_some();
+        let arrival = self.starts.arrival.iter().filter(|a| a.files.place == file.place).map(|a| a.folder.clone());
+        let finds = self.finds.iter().filter(|find| find.files.place == file.place);
+        let finds = finds.filter_map(|find| find.folder.render_folder(facts).ok());
+        arrival.chain(finds).filter(holds).max_by_key(|base| base.as_bytes().len()).unwrap_or(folder)
+    }
+
+    /// Where a file is set aside: below the folder it was taken from, or from the root with a slash.
+    pub fn aside(
+        &self,
+        file: &FilePath,
+        folder: &Template,
+        facts: &TemplateFacts<'_>,
+    ) -> Result<RelPath, TemplateError> {
+        let below = folder.render_folder(facts)?;
+        Ok(if folder.source().starts_with('/') { below } else { self.base(file, facts).join(&below) })
     }
 
     /// Whether a path lies where the rule sets originals aside that came from the folder `base`.

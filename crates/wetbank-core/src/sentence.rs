@@ -1,7 +1,7 @@
 //! Rules in plain words.
 
 use crate::{
-    Arrival, Branch, Chain, Delivery, Find, Gather, Letter, Name, Original, Planned, Rule, Selection, Target,
+    Arrival, Branch, Chain, Delivery, Find, Gather, Letter, Name, Original, Planned, Rule, Selection, Target, Telling,
     format_duration,
 };
 
@@ -27,16 +27,16 @@ pub fn delivery_words(delivery: &Delivery) -> String {
     };
     let sign = delivery.sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
     match delivery.encrypt_to.as_slice() {
-        [] => format!("as they are, to {}", target.words()),
-        keys => format!("encrypted to {}{sign}, to {}", joined(keys), target.words()),
+        [] => format!("as they are, to {}", target.words(Telling::AsWritten)),
+        keys => format!("encrypted to {}{sign}, to {}", joined(keys), target.words(Telling::AsWritten)),
     }
 }
 
 /// A step with its condition.
 fn planned_words(planned: &Planned) -> String {
     match &planned.condition {
-        Some(condition) => format!("{} (if {})", planned.step.words(), condition.words()),
-        None => planned.step.words(),
+        Some(condition) => format!("{} (if {})", planned.step.words(Telling::AsWritten), condition.words()),
+        None => planned.step.words(Telling::AsWritten),
     }
 }
 

@@ -10,7 +10,7 @@ use wetbank_core::{Known, Name, Problem, book_schema, parse_book};
 /// A text that what a key holds can never be.
 fn bad(holds: &str) -> Option<&'static str> {
     Some(match holds {
-        "template" | "name-template" | "folder-template" | "pattern-template" => "{{ file.nmae }}",
+        "template" | "text-template" | "name-template" | "folder-template" | "pattern-template" => "{{ file.nmae }}",
         "folder" => "../out",
         "pattern" => "[a",
         "duration" => "soon",
@@ -21,10 +21,10 @@ fn bad(holds: &str) -> Option<&'static str> {
         "zone" => "Atlantis/Deep",
         "place" | "partner" | "database" | "calendar" | "rule" | "branch" => "nobody-knows-it",
         "secret-name" => "not a name",
-        "url" => "not an address",
+        "url" | "url-template" => "not an address",
         "host" => "no host at all",
         "path" => "not/absolute",
-        "mail-address" => "nobody at home",
+        "mail-address" | "address-template" => "nobody at home",
         "fingerprint" => "SHA256:short",
         _ => return None,
     })
@@ -92,6 +92,10 @@ fn keys() -> Vec<Key> {
                 // A delivery goes to a partner or to a place.
                 if its == "to" {
                     table.remove("partner");
+                }
+                // A call sends one thing.
+                if its == "text" {
+                    table.remove("json");
                 }
                 let mut branch = Table::new();
                 branch.insert("steps".to_owned(), Toml::Array(vec![step]));

@@ -74,6 +74,14 @@ pub enum Declined {
     ChangedMeanwhile { kind: &'static str, name: String, who: String, now: Option<(String, i64)> },
     #[error("{kind} \"{name}\" was never otherwise")]
     NothingBefore { kind: &'static str, name: String },
+    #[error("these are not all rules, each once: somebody added or removed one meanwhile; look again, then order them")]
+    OtherRules,
+    #[error("the rule is not finished: {0}")]
+    UnfinishedDraft(String),
+    #[error("this rule looks in no folder: another rule, a letter or a program hands it its files")]
+    LooksNowhere,
+    #[error("what came is kept on record for 1 to 3,650 days, and from 1 to 5,000,000 files")]
+    KeepsTooMuch,
     #[error("there is no mail {0} that waits or was refused")]
     NoMail(i64),
 }
@@ -106,6 +114,10 @@ impl Declined {
             Self::OtherSection { .. } => "other-section",
             Self::ChangedMeanwhile { .. } => "changed-meanwhile",
             Self::NothingBefore { .. } => "nothing-before",
+            Self::OtherRules => "other-rules",
+            Self::UnfinishedDraft(_) => "unfinished",
+            Self::LooksNowhere => "looks-nowhere",
+            Self::KeepsTooMuch => "bounds",
             Self::NoMail(_) => "no-mail",
         }
     }

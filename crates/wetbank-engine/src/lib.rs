@@ -19,6 +19,7 @@ mod events;
 mod grants;
 mod guarded;
 mod intake;
+mod keeping;
 mod keys;
 mod moorings;
 mod outbox;
@@ -32,10 +33,12 @@ pub use arranged::{Arrangement, LiveRule};
 pub use declined::Declined;
 pub use effects::REMOVED;
 pub use engine::{
-    Begun, By, CalendarImport, CalendarStatus, CodeToType, DatabaseStatus, Drafted, Engine, EngineOptions, Expected,
-    ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, PartnerStatus, PlaceStatus, Proposed,
-    SectionNow, SignInOffer, SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, signal_proof,
+    Against, Begun, By, CalendarImport, CalendarStatus, CodeToType, Counted, DatabaseStatus, DayCount, Drafted, Engine,
+    EngineOptions, Expected, ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, Only, Over,
+    PartnerStatus, PlaceStatus, Played, PlayedFile, Proposed, Rehearsed, RuleOnFile, SectionNow, Show, SignInOffer,
+    SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, WayCount, signal_proof,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};
+pub use keeping::Keeping;
 pub use keys::KeyStatus;

@@ -7,7 +7,7 @@ use tokio_util::sync::CancellationToken;
 use wetbank_core::Rule;
 use wetbank_journal::Journal;
 
-use crate::arranged::Arranged;
+use crate::{arranged::Arranged, clock, keeping::Keeping};
 
 /// After a start there is more important work.
 const FIRST: Duration = Duration::from_secs(600);
@@ -29,8 +29,10 @@ pub(crate) async fn run(journal: Journal, arranged: Arc<Arranged>, cancel: Cance
         let looked_at: Vec<&str> = looked_at.into_iter().collect();
         let tidied = async {
             let forgotten = journal.forget_outputs(&looked_at, Timestamp::now() - KEPT).await?;
+            let keeping = Keeping::of(&journal).await?;
+            journal.forget_arrivals(clock::before(clock::now(), keeping.age()), keeping.most.into()).await?;
             journal.give_room_back().await?;
-            Ok::<_, wetbank_journal::JournalError>(forgotten)
+            Ok::<_, crate::EngineError>(forgotten)
         };
         match tidied.await {
             Ok(0) => {}

@@ -5,6 +5,7 @@
 //! commit is on disk, so thousands of small steps a second are recorded durably.
 
 mod arranged;
+mod arrivals;
 mod bulk;
 mod error;
 mod folding;
@@ -24,6 +25,7 @@ mod trace;
 mod works;
 mod writer;
 
+pub use arrivals::{ArrivalRecord, NewArrival};
 pub use error::JournalError;
 pub use intake::{Refusal, Sighting};
 pub use joins::{Gathered, NewPart, SourceRecord, Standing, Through};

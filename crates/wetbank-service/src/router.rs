@@ -21,8 +21,8 @@ use crate::{
     error::ApiError,
     events,
     handlers::{
-        book, calendars, databases, drafts, keys, notices, partners, places, rules, runs, secrets, sections, sign_in,
-        signals, starters, status,
+        book, calendars, databases, drafts, keys, notices, partners, places, rehearsals, rules, runs, secrets,
+        sections, sign_in, signals, starters, status,
     },
     state::Shared,
 };
@@ -57,6 +57,7 @@ fn api() -> OpenApiRouter<Shared> {
             drafts::routes(),
             sections::routes(),
             starters::routes(),
+            rehearsals::routes(),
             secrets::routes(),
             keys::routes(),
         ]

@@ -81,7 +81,7 @@ function One({ place }: { place: Place }) {
       </div>
       <div className="grid items-start gap-5 lg:grid-cols-[1fr_24rem]">
         <section aria-label="Browse" className="min-w-0">
-          <FolderList place={place.name} folder={search.get("folder") ?? ""} onFolder={(folder) => setSearch(folder ? { folder } : {})} />
+          <FolderList explains place={place.name} folder={search.get("folder") ?? ""} onFolder={(folder) => setSearch(folder ? { folder } : {})} />
         </section>
         <div className="grid min-w-0 gap-4">
           {place.agreed && <SignIn place={place} />}

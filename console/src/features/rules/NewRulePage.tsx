@@ -22,12 +22,12 @@ starts = {}
 steps = []
 `;
 
-const TABS = ["build", "text"] as const;
+const TABS = ["build", "text", "rehearse"] as const;
 
 function Build({ text }: { text: string }) {
   const [tab, setTab] = useState<(typeof TABS)[number]>("build");
   return (
-    <Tabs label="How it is made" tabs={TABS} words={{ build: "Build", text: "Text" }} tab={tab} onTab={setTab}>
+    <Tabs label="How it is made" tabs={TABS} words={{ build: "Build", text: "Text", rehearse: "Rehearse" }} tab={tab} onTab={setTab}>
       <RuleEditor name="" text={text} tab={tab} />
     </Tabs>
   );

@@ -11,7 +11,7 @@ import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
 import { Changes } from "../../shared/section/Changes";
 import { Tabs } from "../../shared/ui/Tabs";
 import { WarningLine } from "../../shared/ui/WarningLine";
-import { Explain } from "./Explain";
+import { Explain } from "../explain/Explain";
 import { RunNow } from "./RunNow";
 import { RuleEditor } from "./build/RuleEditor";
 import { ruleQuery, ruleRunsQuery } from "./queries";
@@ -92,8 +92,8 @@ function lanes(rule: Rule, status: Status | undefined): Lane[] {
   });
 }
 
-const TABS = ["build", "text", "explain", "runs", "changes"] as const;
-const TAB_WORDS = { build: "Build", text: "Text", explain: "Would it take…", runs: "Runs", changes: "Changes" };
+const TABS = ["build", "text", "rehearse", "explain", "runs", "changes"] as const;
+const TAB_WORDS = { build: "Build", text: "Text", rehearse: "Rehearse", explain: "Why not?", runs: "Runs", changes: "Changes" };
 
 function Runs({ rule }: { rule: Rule }) {
   return (
@@ -186,7 +186,7 @@ function One({ rule }: { rule: Rule }) {
         <div className="min-w-0 flex-1">
           <Crumbs to="/rules" above="Rules" here={rule.name} />
           <h1 className="text-2xl font-bold tracking-tight">{rule.title}</h1>
-          {tab !== "build" && tab !== "text" && <p className="max-w-[52rem] pt-1 [overflow-wrap:anywhere]">{rule.sentence}</p>}
+          {tab !== "build" && tab !== "text" && tab !== "rehearse" && <p className="max-w-[52rem] pt-1 [overflow-wrap:anywhere]">{rule.sentence}</p>}
           {rule.why && <p className="quiet pt-1 text-sm">Why: {rule.why}</p>}
         </div>
         <div className="flex items-center gap-3">
@@ -213,12 +213,12 @@ function One({ rule }: { rule: Rule }) {
           ))}
         </output>
       )}
-      {tab !== "build" && <Crossing label={`What ${rule.title} does`} lanes={lanes(rule, status.data)} />}
+      {tab !== "build" && tab !== "rehearse" && <Crossing label={`What ${rule.title} does`} lanes={lanes(rule, status.data)} />}
       <Tabs label="About this rule" tabs={TABS} words={TAB_WORDS} tab={tab} onTab={(to) => setSearch({ tab: to }, { replace: true })}>
         {tab === "text" && rule.signal && <SignalHelp help={rule.signal} />}
         {tab === "text" && rule.firings.length > 0 && <Firings rule={rule} />}
-        {(tab === "build" || tab === "text") && <RuleEditor key={rule.name} name={rule.name} text={rule.text} rule={rule} tab={tab} />}
-        {tab === "explain" && <Explain rule={rule} />}
+        {(tab === "build" || tab === "text" || tab === "rehearse") && <RuleEditor key={rule.name} name={rule.name} text={rule.text} rule={rule} tab={tab} />}
+        {tab === "explain" && <Explain rule={rule.name} begin={`${rule.place}:/${rule.folder ? `${rule.folder}/` : ""}`} />}
         {tab === "runs" && <Runs rule={rule} />}
         {tab === "changes" && <Changes kind="rule" name={rule.name} />}
       </Tabs>

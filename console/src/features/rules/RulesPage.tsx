@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { type RuleSummary, api, told } from "../../shared/api/client";
 import { Time } from "../../shared/ui/format";
 import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
+import { Order } from "./Order";
 import { DayStrip } from "./DayStrip";
 import { rulesQuery } from "./queries";
 
@@ -47,6 +48,7 @@ function Row({ rule, chosen, choose }: { rule: RuleSummary; chosen: boolean; cho
 function List({ rules }: { rules: RuleSummary[] }) {
   const client = useQueryClient();
   const [chosen, setChosen] = useState<string[]>([]);
+  const [isOrdering, setOrdering] = useState(false);
   const change = useMutation({
     mutationFn: (on: boolean) => Promise.all(chosen.map((name) => told(api.POST("/api/v1/rules/{name}/switch", { params: { path: { name } }, body: { on } })))),
     onSuccess: () => setChosen([]),
@@ -57,12 +59,13 @@ function List({ rules }: { rules: RuleSummary[] }) {
       <Empty title="Nothing is arranged yet">
         A rule says what starts it, which files it is about, and what happens to them.{" "}
         <Link to="/rules/new" className="link">
-          Write the first one
+          Choose from ready arrangements
         </Link>
-        , or apply a book with <code className="file">wetbank book apply</code>.
+        , or begin with nothing.
       </Empty>
     );
   }
+  if (isOrdering) return <Order rules={rules} onDone={() => setOrdering(false)} />;
   return (
     <>
       {change.error && <Failure error={change.error} />}
@@ -79,7 +82,17 @@ function List({ rules }: { rules: RuleSummary[] }) {
           </>
         ) : (
           <span className="quiet">
-            {rules.filter((rule) => rule.on).length} on, {rules.filter((rule) => !rule.on).length} off. Asked in this order. The strip shows two weeks.
+            {rules.filter((rule) => rule.on).length} on, {rules.filter((rule) => !rule.on).length} off. Asked in this order{rules.length > 1 && (
+              <>
+                {" "}
+                (
+                <button type="button" className="link" onClick={() => setOrdering(true)}>
+                  change it
+                </button>
+                )
+              </>
+            )}
+            . The strip shows two weeks.
           </span>
         )}
       </div>

@@ -9,12 +9,3 @@ export const ruleQuery = (name: string) =>
 
 export const ruleRunsQuery = (rule: string) =>
   queryOptions({ queryKey: ["live", "rules", rule, "runs"], queryFn: () => told(api.GET("/api/v1/runs", { params: { query: { rule, limit: 20 } } })) });
-
-export const explainQuery = (rule: string, file: string) =>
-  queryOptions({
-    queryKey: ["explain", rule, file],
-    queryFn: () => told(api.GET("/api/v1/explain", { params: { query: { file, rule } } })),
-    enabled: file.includes(":"),
-    refetchInterval: false,
-    retry: false,
-  });

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 
 import { plural } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
+import { Arrivals } from "./Arrivals";
 import { Keys } from "./Keys";
 import { Removed } from "./Removed";
 import { Secrets } from "./Secrets";
@@ -87,6 +88,9 @@ export function SettingsPage() {
                 ))
           }
         </Shown>
+      </Part>
+      <Part title="Arrivals on record" about="What came to watched folders, taken or not: what rehearsals go over.">
+        <Arrivals />
       </Part>
       <Part title="Removed" about="Rules that were removed; each can be there again.">
         <Removed />

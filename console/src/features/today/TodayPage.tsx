@@ -9,6 +9,7 @@ import { HoldCard } from "../../shared/ui/HoldCard";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { Due, Time, capital, plural, size, splitPath } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
+import { FirstHour } from "./FirstHour";
 import { TrafficChart } from "./TrafficChart";
 import { holdsQuery } from "./queries";
 
@@ -130,6 +131,7 @@ function Standing({ status }: { status: Status }) {
           {size(status.today.bytes)}){waiting > 0 && `, ${waiting.toLocaleString()} on the way`}
         </p>
       </div>
+      <FirstHour />
       <Holds />
       {status.warnings.length > 0 && (
         <section className="panel" aria-label="Expires soon">

@@ -7,11 +7,12 @@ import { Days } from "./Days";
 import { Labelled, Mistakes } from "./Labelled";
 import { PickedFolder } from "./PickedFolder";
 import { StepList } from "./StepList";
+import { SeveralChips } from "./SeveralChips";
 import { Chosen, Flag, Whole, Pairs, Picked, Secret, Several, Texts, Ticks, Variants } from "./inputs";
 import type { Choice, Field } from "./schema";
 import { type Table, type Value, filled, isTable, tables, texts } from "./values";
 import { isNamed, useBranches, useNames } from "./names";
-import { useMistakes, useWorld } from "./world";
+import { useBefore, useMistakes, useWorld } from "./world";
 
 interface Props {
   field: Field;
@@ -153,6 +154,13 @@ function Groups({ field, name, fields }: { field: Field; name: string; fields: F
   );
 }
 
+/** What was said before, in a few words. */
+function shownBefore(value: Value): string {
+  if (value === null) return "nothing";
+  const text = typeof value === "object" ? JSON.stringify(value) : String(value);
+  return text.length > 60 ? `${text.slice(0, 60)}…` : text;
+}
+
 const said = (value: Value | undefined): string => (typeof value === "string" || typeof value === "number" || typeof value === "boolean" ? String(value) : "");
 
 function usualOf(field: Field): string {
@@ -177,8 +185,9 @@ function Leaf({ field, path, name }: Props & { name: string }) {
   const { field: input } = useController({ name });
   const value = (input.value ?? null) as Value;
   const mistakes = useMistakes(name, true);
+  const before = useBefore(name, value);
   const set = (to: Value) => input.onChange(to === "" ? null : to);
-  const shown = { label, needed, mistakes };
+  const shown = { label, needed, mistakes, changed: before && { was: shownBefore(before.was), onBack: () => input.onChange(before.was) } };
   const holds = "holds" in shape ? shape.holds : "";
   const [listed, branches] = [useNames(holds), useBranches()];
   const names = holds === "branch" ? branches : listed;
@@ -205,6 +214,13 @@ function Leaf({ field, path, name }: Props & { name: string }) {
       const one = (list: string[]) => (shape.one && list.length === 1 ? (list[0] ?? null) : list.length > 0 ? list : null);
       if (holds === "weekday") return <Ticks {...shown} help={help} choices={WEEKDAYS} ticked={texts(value ?? (field.usual as Value))} onTick={(to) => input.onChange(to)} />;
       if (isNamed(holds)) return <Ticks {...shown} help={help} choices={names} ticked={texts(value)} onTick={(to) => input.onChange(one(to))} />;
+      if (holds.endsWith("template")) {
+        return (
+          <Labelled {...shown} help={help}>
+            {(aria) => <SeveralChips aria={aria} label={label} name={name} texts={texts(value)} onChange={(to) => input.onChange(to.length === 1 && to[0] === "" ? null : one(to))} />}
+          </Labelled>
+        );
+      }
       return (
         <Labelled {...shown} help={`${help} One a line.`}>
           {(aria) => (
@@ -217,13 +233,13 @@ function Leaf({ field, path, name }: Props & { name: string }) {
       );
     }
     case "pairs":
-      return <Pairs {...shown} help={help} value={isTable(value) ? value : {}} onChange={(to) => input.onChange(to)} />;
+      return <Pairs {...shown} help={help} name={name} isTemplate={shape.holds.endsWith("template")} value={isTable(value) ? value : {}} onChange={(to) => input.onChange(to)} />;
     case "secret":
       return <Secret {...shown} lines={shape.lines} help={help} value={isTable(value) ? value : null} onChange={(to) => input.onChange(to)} />;
     case "condition":
       return <Condition label={label} help={help} value={value} onChange={(to) => input.onChange(to)} name={name} />;
     case "variant":
-      return <Variants {...shown} help={help} variants={shape.variants} usual={said(field.usual as Value)} value={value} onChange={(to) => input.onChange(to)} />;
+      return <Variants {...shown} help={help} name={name} variants={shape.variants} usual={said(field.usual as Value)} value={value} onChange={(to) => input.onChange(to)} />;
     default:
       return (
         <Labelled {...shown} help={`${help}${usualOf(field)}`}>
@@ -233,7 +249,7 @@ function Leaf({ field, path, name }: Props & { name: string }) {
             ) : holds === "folder" || holds === "folder-template" ? (
               <PickedFolder aria={aria} label={label} path={path} name={name} isTemplate={holds !== "folder"} value={said(value)} onChange={set} />
             ) : holds.endsWith("template") ? (
-              <ChipText aria={aria} label={label} name={name} lines={false} value={said(value)} onChange={set} />
+              <ChipText aria={aria} label={label} name={name} lines={holds === "text-template"} value={said(value)} onChange={set} />
             ) : (
               <Texts aria={aria} holds={holds} value={said(value)} onChange={set} />
             )

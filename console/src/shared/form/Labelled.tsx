@@ -11,16 +11,24 @@ export interface Aria {
   "aria-invalid": boolean;
 }
 
+/** That something is otherwise than in force. */
+export interface Changed {
+  was: string;
+  onBack: () => void;
+}
+
 interface Props {
   label: string;
   help: string;
   needed: boolean;
   mistakes: Schemas["DraftMistake"][];
+  /** What is in force instead, and how that is taken back. */
+  changed?: Changed | undefined;
   children: (aria: Aria) => ReactNode;
 }
 
 /** An input with its label; below it what is wrong with it, or what helps. */
-export function Labelled({ label, help, needed, mistakes, children }: Props) {
+export function Labelled({ label, help, needed, mistakes, changed, children }: Props) {
   const id = useId();
   return (
     <div className="labelled">
@@ -35,6 +43,14 @@ export function Labelled({ label, help, needed, mistakes, children }: Props) {
       </label>
       <div className="grid min-w-0 gap-1">
         {children({ id, required: needed, "aria-describedby": `${id}-help`, "aria-invalid": mistakes.length > 0 })}
+        {changed && (
+          <p className="text-changed text-sm [overflow-wrap:anywhere]">
+            changed; in force: <span className="file">{changed.was}</span>{" "}
+            <button type="button" className="link" aria-label={`Take back the change of ${label}`} onClick={changed.onBack}>
+              take it back
+            </button>
+          </p>
+        )}
         <div id={`${id}-help`} className="grid gap-1 text-sm [overflow-wrap:anywhere]">
           <Told mistakes={mistakes} />
           {help && <p className="quiet">{help}</p>}

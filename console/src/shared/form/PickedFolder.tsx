@@ -4,6 +4,7 @@ import { useWatch } from "react-hook-form";
 import { Dialog } from "../ui/Dialog";
 import { FolderList } from "../ui/FolderList";
 import { ChipText } from "./ChipText";
+import { NewFolder } from "./NewFolder";
 import type { Aria } from "./Labelled";
 import type { Value } from "./values";
 
@@ -40,6 +41,7 @@ export function PickedFolder({ aria, label, path, name, isTemplate, value, onCha
       {place !== undefined && (
         <Dialog title={`A folder of ${place}`} open={isOpen} onClose={() => setOpen(false)}>
           <FolderList place={place} folder={folder} onFolder={setFolder} />
+          <NewFolder key={folder} place={place} folder={folder} onMade={setFolder} />
           <p className="flex gap-2 pt-3">
             <button
               type="button"

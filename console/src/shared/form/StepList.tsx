@@ -90,6 +90,8 @@ export function StepList({ name }: { name: string }) {
   const { forms } = useWorld();
   const { steps, add, remove, copy, move } = useSteps(name);
   const [isAdding, setAdding] = useState(false);
+  // What was just added is open: it is there to be filled in.
+  const [fresh, setFresh] = useState<number>();
   const id = useId();
   return (
     <div className="grid gap-2">
@@ -102,7 +104,7 @@ export function StepList({ name }: { name: string }) {
             return (
               // oxlint-disable-next-line react/no-array-index-key -- a step is its place in the list
               <li key={`${id} ${at} ${kind?.kind}`}>
-                <details>
+                <details open={fresh === at || undefined}>
                   <summary className="cursor-pointer px-3 py-2 font-semibold">{title}</summary>
                   <div className="grid gap-3 px-3 pb-3">
                     <p className="flex flex-wrap gap-1">
@@ -136,6 +138,7 @@ export function StepList({ name }: { name: string }) {
         isOpen={isAdding}
         onClose={() => setAdding(false)}
         onAdd={(kind) => {
+          setFresh(steps.length);
           add(kind, steps.length);
           setAdding(false);
         }}

@@ -1,7 +1,9 @@
 import { useId, useState } from "react";
 
 import type { Schemas } from "../api/client";
-import { type Aria, Labelled, Told } from "./Labelled";
+import { ChipText } from "./ChipText";
+import { type Aria, type Changed, Labelled, Told } from "./Labelled";
+import { NewSecret } from "./NewSecret";
 import type { Choice, Variant } from "./schema";
 import { type Table, type Value, isTable, texts } from "./values";
 import { useNames } from "./names";
@@ -134,6 +136,7 @@ interface Shown {
   help: string;
   needed: boolean;
   mistakes: Schemas["DraftMistake"][];
+  changed?: Changed | undefined;
 }
 
 /** Several of those that there are. */
@@ -170,7 +173,7 @@ export function Ticks({ label, help, mistakes, choices, ticked, onTick }: Shown 
 }
 
 /** Names of one's own, each with its value. */
-export function Pairs({ label, help, mistakes, value, onChange }: Shown & { value: Table; onChange: (value: Table | null) => void }) {
+export function Pairs({ label, help, mistakes, name, isTemplate, value, onChange }: Shown & { name: string; isTemplate: boolean; value: Table; onChange: (value: Table | null) => void }) {
   // A name that is only begun is typed here: a table has no two keys of one name.
   const [rows, setRows] = useState<[string, string][]>(() => Object.entries(value).map(([key, one]) => [key, texts(one)[0] ?? ""]));
   const put = (to: [string, string][]) => {
@@ -186,7 +189,11 @@ export function Pairs({ label, help, mistakes, value, onChange }: Shown & { valu
         // oxlint-disable-next-line react/no-array-index-key -- a row is its place in the list
         <div key={at} className="grid grid-cols-[1fr_1fr_auto] gap-2">
           <input aria-label={`${label}: name ${at + 1}`} className="input input-sm file w-full" value={key} onChange={(event) => change(at, [event.target.value, one])} />
-          <input aria-label={`${label}: value ${at + 1}`} className="input input-sm file w-full" value={one} onChange={(event) => change(at, [key, event.target.value])} />
+          {isTemplate ? (
+            <ChipText aria={{ id: `${name}-${at}`, required: false, "aria-describedby": "", "aria-invalid": false }} label={`${label}: value ${at + 1}`} name={`${name}.${key}`} lines={false} value={one} onChange={(to) => change(at, [key, to])} />
+          ) : (
+            <input aria-label={`${label}: value ${at + 1}`} className="input input-sm file w-full" value={one} onChange={(event) => change(at, [key, event.target.value])} />
+          )}
           <button type="button" className="btn btn-ghost btn-sm" aria-label={`Remove ${label} ${at + 1}`} onClick={() => put(rows.filter((_, other) => other !== at))}>
             Remove
           </button>
@@ -213,7 +220,12 @@ export function Secret({ lines, value, onChange, ...shown }: Shown & { lines: bo
   return (
     <div className="grid gap-2">
       <Labelled {...shown} help={`${shown.help} Its value is kept in the vault; here stands its name.`}>
-        {(aria) => <Picked aria={aria} choices={names} value={name} onChange={(to) => onChange(to ? { ...value, secret: to } : null)} />}
+        {(aria) => (
+          <>
+            <Picked aria={aria} choices={names} value={name} onChange={(to) => onChange(to ? { ...value, secret: to } : null)} />
+            <NewSecret label={shown.label} lines={lines} name={name} isSet={names.some((one) => one.value === name)} onSet={(to) => onChange({ ...value, secret: to })} />
+          </>
+        )}
       </Labelled>
       {lines && name !== "" && (
         <Labelled label={`Passphrase of ${name}`} help="Only for a private key that has one." needed={false} mistakes={[]}>
@@ -225,7 +237,7 @@ export function Secret({ lines, value, onChange, ...shown }: Shown & { lines: bo
 }
 
 /** One of several forms that a value may have. */
-export function Variants({ variants, usual, value, onChange, ...shown }: Shown & { variants: Variant[]; usual: string; value: Value; onChange: (value: Value) => void }) {
+export function Variants({ variants, name, usual, value, onChange, ...shown }: Shown & { variants: Variant[]; name: string; usual: string; value: Value; onChange: (value: Value) => void }) {
   const word = typeof value === "string" ? value : isTable(value) ? (Object.keys(value)[0] ?? "") : "";
   const chosen = variants.find((variant) => variant.value === (word || usual));
   const pick = (to: string) => {
@@ -239,13 +251,13 @@ export function Variants({ variants, usual, value, onChange, ...shown }: Shown &
         {(aria) => <Chosen aria={aria} choices={variants} usual={usual} value={word} onChange={(to) => pick(texts(to)[0] ?? "")} />}
       </Labelled>
       {chosen?.fields.map((field) => (
-        <VariantField key={field.key} field={field} value={isTable(value) ? (value[field.key] ?? "") : ""} onChange={(to) => onChange({ [field.key]: to })} />
+        <VariantField key={field.key} field={field} name={`${name}.${field.key}`} value={isTable(value) ? (value[field.key] ?? "") : ""} onChange={(to) => onChange({ [field.key]: to })} />
       ))}
     </div>
   );
 }
 
-function VariantField({ field, value, onChange }: { field: Variant["fields"][number]; value: Value; onChange: (value: Value) => void }) {
+function VariantField({ field, name, value, onChange }: { name: string; field: Variant["fields"][number]; value: Value; onChange: (value: Value) => void }) {
   return (
     <Labelled label={field.label === field.key ? field.key.replaceAll("-", " ") : field.label} help={field.help} needed={field.needed} mistakes={[]}>
       {(aria) =>
@@ -253,6 +265,8 @@ function VariantField({ field, value, onChange }: { field: Variant["fields"][num
           <Whole aria={aria} value={value} onChange={(to) => onChange(to ?? "")} />
         ) : field.shape.is === "texts" ? (
           <Several aria={aria} texts={texts(value)} onChange={onChange} />
+        ) : field.shape.is === "text" && field.shape.holds.endsWith("template") ? (
+          <ChipText aria={aria} label={field.label === field.key ? field.key.replaceAll("-", " ") : field.label} name={name} lines={false} value={typeof value === "string" ? value : ""} onChange={onChange} />
         ) : (
           <Texts aria={aria} holds={field.shape.is === "text" ? field.shape.holds : ""} value={typeof value === "string" ? value : ""} onChange={onChange} />
         )

@@ -63,7 +63,7 @@ export function stripped(value: Value): Value {
   );
 }
 
-const same = (a: Value | undefined, b: Value | undefined): boolean => JSON.stringify(a) === JSON.stringify(b);
+export const same = (a: Value | undefined, b: Value | undefined): boolean => JSON.stringify(a) === JSON.stringify(b);
 
 /** What two made of the same value, key by key; where both changed one, `mine` stays. */
 export function merged3(before: Value | undefined, mine: Value | undefined, theirs: Value | undefined): Value | undefined {

@@ -68,7 +68,7 @@ function Editing({ kind, name, slot, fields, onDone, forms, first, begun, latest
   const isNew = name === "";
   const isReadable = !editor.isTyped || draft.name !== "";
   return (
-    <WorldOfForm value={{ forms, mistakes: draft.mistakes, known: draft.known, samples: draft.samples }}>
+    <WorldOfForm value={{ forms, mistakes: draft.mistakes, known: draft.known, samples: draft.samples, before: editor.before }}>
       <FormProvider {...form}>
         <div className="grid gap-3">
           {!isNew && <Stale editor={editor} kind={kind} name={name} />}

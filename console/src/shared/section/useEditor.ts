@@ -107,7 +107,7 @@ export function useEditor({ kind, forms, fields, name: known, slot = known, begu
     setTyped(undefined);
     setGround({ base: latest.text, version: latest.version });
   };
-  return { form, name, setName, draft, text, isBehind, error, isChanged, isTyped, sample, setSample, setTyped, takeOver, discard, ground, done, merge, isStale: known !== "" && !isDone && latest.text !== ground.base };
+  return { form, before: known === "" ? undefined : (first.value as Table), name, setName, draft, text, isBehind, error, isChanged, isTyped, sample, setSample, setTyped, takeOver, discard, ground, done, merge, isStale: known !== "" && !isDone && latest.text !== ground.base };
 }
 
 export type Editor = ReturnType<typeof useEditor>;

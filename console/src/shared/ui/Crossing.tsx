@@ -1,4 +1,4 @@
-import { Fragment, type ReactNode, useId } from "react";
+import { Fragment, type KeyboardEvent, type ReactNode, useId, useState, useSyncExternalStore } from "react";
 
 export type StoneState = "done" | "working" | "waiting" | "failed" | "skipped" | "rest";
 
@@ -14,6 +14,10 @@ export interface Stone {
   isOpen?: boolean;
   /** What it is called where it can be opened. */
   name?: string;
+  /** Where steps are changed: moves it by one along its lane. */
+  onMove?: (by: -1 | 1) => void;
+  /** Where steps are changed: asks whether it is to go. */
+  onRemove?: () => void;
 }
 
 export interface Lane {
@@ -110,11 +114,60 @@ function Look({ lane, stone, at, seed }: { lane: Lane; stone: Stone; at: number;
   );
 }
 
-/** Files cross from the near bank over stepping stones to the far bank. */
-export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string; more?: ReactNode }) {
+/** A narrower window has no room for banks. */
+const NARROW = "(max-width: 999px)";
+const KEPT = "crossing as a list";
+
+function useNarrow(): boolean {
+  return useSyncExternalStore(
+    (changed) => {
+      const media = window.matchMedia(NARROW);
+      media.addEventListener("change", changed);
+      return () => media.removeEventListener("change", changed);
+    },
+    () => window.matchMedia(NARROW).matches,
+  );
+}
+
+const opening = (lane: Element | null | undefined): HTMLElement[] => [...(lane?.querySelectorAll<HTMLElement>("[data-stone]") ?? [])];
+
+/** Arrow keys go from stone to stone, along a lane and to the next one; with Alt they move the step, Delete takes it away. */
+function turn(event: KeyboardEvent<HTMLElement>, lanes: Lane[]) {
+  const stone = (event.target as HTMLElement).closest<HTMLElement>("[data-stone]");
+  const along = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+  const across = { ArrowUp: -1, ArrowDown: 1 }[event.key];
+  if (!stone || (along === undefined && across === undefined && event.key !== "Delete")) return;
+  const lane = stone.closest("li.lane");
+  const all = [...(lane?.parentElement?.querySelectorAll(":scope > li.lane") ?? [])];
+  const number = all.indexOf(lane as Element);
+  const order = opening(lane).indexOf(stone);
+  const meant = lanes[number]?.stones.filter(({ onOpen }) => onOpen)[order];
+  event.preventDefault();
+  if (event.key === "Delete") return meant?.onRemove?.();
+  if (event.altKey && along !== undefined) return meant?.onMove?.(along as -1 | 1);
+  const row = opening(across === undefined ? lane : all[number + across]);
+  row[Math.max(0, Math.min(row.length - 1, order + (along ?? 0)))]?.focus();
+}
+
+/** Files cross from the near bank over stepping stones to the far bank; in a narrow window, or if one likes it better, a list. */
+export function Crossing({ lanes, label, more, canList = false }: { lanes: Lane[]; label: string; more?: ReactNode; canList?: boolean }) {
+  const isNarrow = useNarrow();
+  const [isChosen, setChosen] = useState(() => localStorage.getItem(KEPT) === "yes");
+  const choose = () => {
+    localStorage.setItem(KEPT, isChosen ? "no" : "yes");
+    setChosen(!isChosen);
+  };
+  const isList = isNarrow || (canList && isChosen);
   return (
     <section className="overflow-x-auto" aria-label={label}>
-      <div className="crossing">
+      {canList && !isNarrow && (
+        <p className="pb-1 text-right text-sm">
+          <button type="button" className="link" onClick={choose}>
+            {isChosen ? "Show it as a picture" : "Show it as a list"}
+          </button>
+        </p>
+      )}
+      <div className={isList ? "crossing as-list" : "crossing"}>
         <Bank side="near" />
         <Bank side="far" />
         <ol className="crossing-lanes">
@@ -131,7 +184,7 @@ export function Crossing({ lanes, label, more }: { lanes: Lane[]; label: string;
                         {stone.onOpen && <Between lane={lane} number={laneNumber} at={lane.stones.slice(0, at).filter(({ onOpen }) => onOpen).length} />}
                         <li className="stone" data-state={stone.state} data-open={stone.isOpen}>
                           {stone.onOpen ? (
-                            <button type="button" aria-pressed={stone.isOpen ?? false} className="stone-open" onClick={stone.onOpen}>
+                            <button type="button" aria-pressed={stone.isOpen ?? false} className="stone-open" data-stone onKeyDown={(event) => turn(event, lanes)} onClick={stone.onOpen}>
                               <Look lane={lane} stone={stone} at={at} seed={laneNumber * 7 + at * 3 + 1} />
                             </button>
                           ) : (

@@ -2,6 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { File, Folder } from "lucide-react";
 
 import { useEffect, useRef } from "react";
+import { Link } from "react-router";
 
 import { ApiError, api, told } from "../api/client";
 import { Time, size } from "./format";
@@ -15,10 +16,12 @@ interface Props {
   /** Names that are ticked; with it, files and folders can be. */
   picked?: Set<string>;
   onPick?: (name: string) => void;
+  /** Each file leads to what would happen to it. */
+  explains?: boolean;
 }
 
 /** What lies in a folder; folders lead on, files can be picked. */
-export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: Props) {
+export function FolderList({ place, folder, onFolder, onFile, picked, onPick, explains = false }: Props) {
   const listing = useInfiniteQuery({
     queryKey: ["browse", place, folder],
     queryFn: ({ pageParam }) => told(api.GET("/api/v1/places/{name}/browse", { params: { path: { name: place }, query: { folder, page: pageParam } } })),
@@ -79,6 +82,11 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
                     <th scope="col">size</th>
                     <th scope="col">modified</th>
                     {tellsWho && <th scope="col">who</th>}
+                    {explains && (
+                      <th scope="col">
+                        <span className="sr-only">what would happen</span>
+                      </th>
+                    )}
                   </tr>
                 </thead>
                 <tbody>
@@ -119,6 +127,15 @@ export function FolderList({ place, folder, onFolder, onFile, picked, onPick }: 
                       {tellsWho && (
                         <td className="quiet max-w-40 truncate" title={entry.who ?? undefined}>
                           {entry.who}
+                        </td>
+                      )}
+                      {explains && (
+                        <td className="text-right whitespace-nowrap">
+                          {entry.kind === "file" && (
+                            <Link to={`/explain?file=${encodeURIComponent(entry.path)}`} className="link text-sm" aria-label={`What would happen to ${entry.name}?`}>
+                              what would happen?
+                            </Link>
+                          )}
                         </td>
                       )}
                     </tr>

@@ -27,6 +27,14 @@ pub struct PlaceSpan {
     pub why: Option<String>,
 }
 
+/// A folder that is to be there.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewFolder {
+    /// From the place's root, as in `assays/out`.
+    pub folder: String,
+}
+
 /// Files, and folders with all that is in them, to copy or move by hand.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ByHand {

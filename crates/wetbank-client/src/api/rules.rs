@@ -172,6 +172,13 @@ pub struct SignalHelp {
     pub commands: String,
 }
 
+/// In which order rules are asked: every rule, each once.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RuleOrder {
+    pub rules: Vec<String>,
+}
+
 /// What rules say of a file.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Explained {
@@ -180,6 +187,10 @@ pub struct Explained {
     pub found: bool,
     pub size: Option<u64>,
     pub modified: Option<String>,
+    /// When a watcher saw it in this state first.
+    pub seen: Option<String>,
+    /// Why nobody can look at it.
+    pub away: Option<String>,
     pub rules: Vec<ExplainedRule>,
 }
 
@@ -193,8 +204,12 @@ pub struct ExplainedRule {
     pub branches: Vec<BranchVerdict>,
     pub taken: bool,
     pub outcome: String,
-    /// What else decides, as in "the rule took this very file before".
-    pub note: Option<String>,
+    /// It looks for no files itself: it takes what another rule, or a signal, hands it.
+    #[serde(default)]
+    pub handed: bool,
+    /// What else decides, each in a sentence, as in "the rule took this very file before".
+    #[serde(default)]
+    pub notes: Vec<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

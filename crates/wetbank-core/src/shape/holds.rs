@@ -22,6 +22,12 @@ holds! {
     Words "";
     /// Words with placeholders.
     Template "template";
+    /// Text of several lines, with placeholders.
+    TextTemplate "text-template";
+    /// A web address with placeholders.
+    UrlTemplate "url-template";
+    /// A mail address, or a placeholder that stands for one.
+    AddressTemplate "address-template";
     /// The name of a file, with placeholders.
     NameTemplate "name-template";
     /// A folder of a place, with placeholders.

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, time::Duration};
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Telling};
 use crate::{
     SecretName, Template,
     shape::{Checked, Here, SecretRef, Text, duration, holds, secret, template},
@@ -18,7 +18,7 @@ use crate::{
 pub(crate) struct Shape {
     /// The address. Its host is written out: a file must not choose whom is called.
     #[schemars(title = "Address")]
-    url: Text<holds::Url>,
+    url: Text<holds::UrlTemplate>,
     /// `get`, `post`, `put`, `patch` or `delete`; `post` if something is sent, else `get`.
     #[schemars(title = "Method")]
     method: Option<Text>,
@@ -34,7 +34,7 @@ pub(crate) struct Shape {
     json: Option<BTreeMap<String, Text<holds::Template>>>,
     /// What is sent: a text.
     #[schemars(title = "Send a text")]
-    text: Option<Text<holds::Lines>>,
+    text: Option<Text<holds::TextTemplate>>,
     /// What is sent: the file itself.
     #[serde(default)]
     #[schemars(title = "Send the file")]
@@ -103,7 +103,10 @@ impl Shape {
             (Some(json), None, false) => Ok(CallBody::Json(fields(json)?)),
             (None, Some(text), false) => Ok(CallBody::Text(template(Some(text), "")?)),
             (None, None, true) => Ok(CallBody::File),
-            _ => Err(here.wrong("a call sends one of json, text and send-file = true")),
+            (_, text, _) => {
+                let words = "a call sends one of json, text and send-file = true";
+                Err(text.as_ref().map_or_else(|| here.wrong(words), |text| text.wrong(words)))
+            }
         }
     }
 
@@ -154,10 +157,10 @@ impl Kind for Call {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
         match self.body {
-            CallBody::File => ("send it", format!("to {} ({})", self.url, self.method)),
-            _ => ("call", format!("{} ({})", self.url, self.method)),
+            CallBody::File => ("send it", format!("to {} ({})", telling.address(&self.url), self.method)),
+            _ => ("call", format!("{} ({})", telling.address(&self.url), self.method)),
         }
     }
 

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, manifest::MANIFEST};
+use super::{Group, Kind, Telling, manifest::MANIFEST};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -37,8 +37,8 @@ impl Kind for CheckManifest {
         Ok(Self { name: folder_template(shape.name.as_ref(), MANIFEST)? })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("compare it", format!("with the checksums in {}", self.name))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("compare it", format!("with the checksums in {}", telling.of(&self.name)))
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -57,8 +57,12 @@ impl Kind for Compress {
         Ok(Self { with, name: folder_template(shape.name.as_ref(), ending)? })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("compress it", format!("to {}", self.name))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("compress it", format!("to {}", telling.of(&self.name)))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -4,7 +4,7 @@ use encoding_rs::Encoding;
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, target::FILE_NAME};
+use super::{Group, Kind, Shift, Telling, target::FILE_NAME};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -86,13 +86,17 @@ impl Kind for ConvertText {
         Ok(Self { from, to, lines, name: folder_template(shape.name.as_ref(), FILE_NAME)? })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         let ends = match self.lines {
             LineEnds::AsTheyDo => "",
             LineEnds::Lf => ", its lines ending with LF",
             LineEnds::CrLf => ", its lines ending with CR and LF",
         };
         ("write its text", format!("in {}{ends}", self.to.name()))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, Most};
+use super::{Group, Kind, Most, Shift, Telling};
 use crate::{
     SecretName, Template,
     shape::{Checked, Here, SecretRef, Text, folder_template, holds, most, secret},
@@ -62,12 +62,16 @@ impl Kind for Decrypt {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         let signed = match self.signed_by.as_slice() {
             [] => String::new(),
             keys => format!(", if signed by {}", keys.join(" or ")),
         };
         ("decrypt it", signed)
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

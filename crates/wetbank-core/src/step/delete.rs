@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::shape::{Checked, Here, Nothing};
 
 /// Remove the original, once everything before was done and verified.
@@ -26,8 +26,12 @@ impl Kind for Delete {
         Ok(Self)
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("delete it", String::new())
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Deletes
     }
 
     fn ends_file(&self) -> bool {

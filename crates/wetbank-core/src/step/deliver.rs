@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Encrypt, Group, IfExists, Kind, Step, Target, target::TargetShape};
+use super::{Encrypt, Group, IfExists, Kind, Step, Target, Telling, target::TargetShape};
 use crate::{
     Amiss, ChainEvent, Delivery, Partner, Template,
     shape::{Checked, Here, Mistake, Text, folder_template, holds, unknown},
@@ -71,8 +71,8 @@ impl Kind for Deliver {
         }
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("deliver it", format!("to {}", self.0.words()))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("deliver it", format!("to {}", self.0.words(telling)))
     }
 
     fn event(&self) -> Option<ChainEvent> {

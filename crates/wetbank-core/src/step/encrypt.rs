@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::{
     Delivery, SecretName, Template,
     sentence::joined,
@@ -54,6 +54,11 @@ pub struct Encrypt {
 }
 
 impl Encrypt {
+    /// Whether nothing is sealed: the partner wants it so.
+    fn is_nothing(&self) -> bool {
+        self.to.is_empty() && self.passphrase.is_none()
+    }
+
     /// What seals a file for a partner. It is there also when the partner wants nothing sealed, so that a change of
     /// that wish moves no other step of files that are at work.
     pub(super) fn for_partner(delivery: &Delivery) -> Checked<Self> {
@@ -87,8 +92,8 @@ impl Kind for Encrypt {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        if self.to.is_empty() && self.passphrase.is_none() {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
+        if self.is_nothing() {
             return ("leave it", "as it is, as the partner wants".to_owned());
         }
         let to = if self.to.is_empty() { String::new() } else { format!("to {}", joined(&self.to)) };
@@ -99,6 +104,10 @@ impl Kind for Encrypt {
         };
         let signed = self.sign.as_ref().map(|key| format!(", signed by {key}")).unwrap_or_default();
         ("encrypt it", format!("{to}{with}{signed}"))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        if self.is_nothing() { Shift::Nothing } else { Shift::Makes(&self.name) }
     }
 
     fn templates(&self) -> Vec<&Template> {

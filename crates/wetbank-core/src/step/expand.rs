@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, Most};
+use super::{Group, Kind, Most, Shift, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds, most},
@@ -46,8 +46,12 @@ impl Kind for Expand {
         Ok(Self { most: most(shape.most.as_ref())?, name: folder_template(shape.name.as_ref(), EXPANDED)? })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("expand it", String::new())
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 
 use super::{
-    Group, Kind,
+    Group, Kind, Shift, Telling,
     table::{separator, table},
 };
 use crate::{
@@ -106,8 +106,12 @@ impl Kind for Extract {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("extract", format!("{} from {}", self.name, self.from))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("extract", format!("{} from {}", telling.of(&self.name), self.from))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, Target, target::TargetShape};
+use super::{Group, Kind, Target, Telling, target::TargetShape};
 use crate::{
     ChainEvent,
     shape::{Checked, Here},
@@ -29,8 +29,8 @@ impl Kind for Fetch {
         shape.resolve(here).map(Self)
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("fetch it", format!("to {}", self.0.words()))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("fetch it", format!("to {}", self.0.words(telling)))
     }
 
     fn event(&self) -> Option<ChainEvent> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Telling};
 use crate::shape::{Checked, Here, Text, holds, unknown};
 
 /// Let a later branch of the rule go on with the file.
@@ -41,7 +41,7 @@ impl Kind for Continue {
         }
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("go on", format!("with branch {}", self.branch + 1))
     }
 

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::shape::{Checked, Here, Text};
 
 /// Let the file wait for a person.
@@ -33,8 +33,12 @@ impl Kind for Hold {
         Ok(Self { why: shape.why.str().to_owned() })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("hold it", format!("for a person ({})", self.why))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Holds(&self.why)
     }
 
     fn needs_file(&self) -> bool {

@@ -3,9 +3,9 @@
 use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 
-use super::{Step, Target};
+use super::{IfExists, Step, Target};
 use crate::{
-    ChainEvent, Name, PlaceName, Template,
+    ChainEvent, Name, PlaceName, Template, TemplateFacts,
     shape::{Checked, Here},
 };
 
@@ -45,6 +45,59 @@ impl Group {
     }
 }
 
+/// How what stands in placeholders is told.
+#[derive(Debug, Clone, Copy)]
+pub enum Telling<'a> {
+    /// As the rule has it: `{{ file.name }}`.
+    AsWritten,
+    /// Filled in for a file; as the rule has it where that is known only when the rule runs.
+    For(&'a TemplateFacts<'a>),
+}
+
+impl Telling<'_> {
+    /// A name, a folder or a text.
+    pub(crate) fn of(self, template: &Template) -> String {
+        self.filled(template, Template::render)
+    }
+
+    /// A web address.
+    pub(crate) fn address(self, template: &Template) -> String {
+        self.filled(template, Template::render_address)
+    }
+
+    fn filled<E>(self, template: &Template, fill: fn(&Template, &TemplateFacts<'_>) -> Result<String, E>) -> String {
+        match self {
+            Self::For(facts) => fill(template, facts).unwrap_or_else(|_| template.source().to_owned()),
+            Self::AsWritten => template.source().to_owned(),
+        }
+    }
+}
+
+/// What a step shifts: which file is in hand after it, and what lies where.
+#[derive(Debug, Clone, Copy)]
+pub enum Shift<'a> {
+    /// Nothing: the file in hand stays the same.
+    Nothing,
+    /// A file of this name is made, and is the one in hand from then on.
+    Makes(&'a Template),
+    /// A file of this name is made beside the one in hand. Both go the rest of the way.
+    Adds(&'a Template),
+    /// Files come out of the one in hand; which they are, only their content tells.
+    Splits,
+    /// A copy comes to lie there.
+    Puts(&'a Target),
+    /// The file comes to lie there, and here no more.
+    Moves(&'a Target),
+    /// It gets another name where it lies.
+    Renames(&'a Template, IfExists),
+    /// A folder is there afterwards.
+    MakesFolder(&'a PlaceName, &'a Template),
+    /// The file that came is there no more.
+    Deletes,
+    /// It waits for a person.
+    Holds(&'a str),
+}
+
 /// A kind of step. What most kinds answer alike has a default.
 pub(crate) trait Kind: Sized {
     /// What stands behind its word in the book; its comments are the kind's documentation.
@@ -65,7 +118,12 @@ pub(crate) trait Kind: Sized {
     }
 
     /// It in plain words, in two halves: what is done (`encrypt it`), and the rest (`to skerrow-harbour`).
-    fn told(&self) -> (&'static str, String);
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String);
+
+    /// What it shifts.
+    fn shift(&self) -> Shift<'_> {
+        self.target().map_or(Shift::Nothing, Shift::Puts)
+    }
 
     /// Every template in it.
     fn templates(&self) -> Vec<&Template> {

@@ -9,8 +9,8 @@ use toml::Spanned;
 
 use super::{
     Call, CheckManifest, Compress, Continue, ConvertText, Copy, Decrypt, Delete, Deliver, Encrypt, Expand, Extract,
-    Fetch, Hold, Kind, Load, Mail, MakeFolder, Manifest, Move, Note, Pack, Program, Rename, Sign, Target, Unpack,
-    Verify,
+    Fetch, Hold, Kind, Load, Mail, MakeFolder, Manifest, Move, Note, Pack, Program, Rename, Shift, Sign, Target,
+    Telling, Unpack, Verify,
 };
 use crate::{
     ChainEvent, Name, PlaceName, Template,
@@ -141,6 +141,9 @@ macro_rules! define {
             ($step:expr, $question:ident) => {
                 match $step { $(Step::$kind(step) => step.$question(),)* }
             };
+            ($step:expr, $question:ident, $told:expr) => {
+                match $step { $(Step::$kind(step) => step.$question($told),)* }
+            };
         }
     };
 }
@@ -149,15 +152,20 @@ with_step_kinds!(define);
 
 impl Step {
     /// It in plain words: `encrypt it to skerrow-harbour`.
-    pub fn words(&self) -> String {
-        let (done, rest) = self.told();
+    pub fn words(&self, telling: Telling<'_>) -> String {
+        let (done, rest) = self.told(telling);
         let gap = if rest.is_empty() || rest.starts_with(',') { "" } else { " " };
         format!("{done}{gap}{rest}")
     }
 
     /// The same in two halves: what is done (`encrypt it`), and the rest (`to skerrow-harbour`).
-    pub fn told(&self) -> (&'static str, String) {
-        ask!(self, told)
+    pub fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ask!(self, told, telling)
+    }
+
+    /// What it shifts.
+    pub fn shift(&self) -> Shift<'_> {
+        ask!(self, shift)
     }
 
     /// Every template in it.

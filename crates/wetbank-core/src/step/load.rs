@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    Group, Kind,
+    Group, Kind, Telling,
     table::{is_plain_name, separator, table},
 };
 use crate::{
@@ -197,7 +197,7 @@ impl Kind for Load {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("load it", format!("into the table {} of {}", self.table, self.into))
     }
 

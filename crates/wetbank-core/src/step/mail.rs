@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Telling};
 use crate::{
     ByteSize, PlaceName, Template, address,
     condition::glob,
@@ -22,14 +22,14 @@ pub(crate) struct Shape {
     #[schemars(title = "By")]
     by: Text<holds::PlaceName>,
     /// Who gets it; one address or several, which may have placeholders.
-    #[schemars(title = "To", with = "OneOrMany", extend("holds" = "mail-address"))]
+    #[schemars(title = "To", with = "OneOrMany", extend("holds" = "address-template"))]
     to: Spanned<OneOrMany>,
     /// Its subject.
     #[schemars(title = "Subject", extend("default" = SUBJECT))]
     subject: Option<Text<holds::Template>>,
     /// Its text; `{{ lines }}` stands for a line a file, of one that was packed for each file in it.
     #[schemars(title = "Text", extend("default" = TEXT))]
-    text: Option<Text<holds::Lines>>,
+    text: Option<Text<holds::TextTemplate>>,
     /// The line for each file.
     #[schemars(title = "Line for each file", extend("default" = LINE))]
     line: Option<Text<holds::Template>>,
@@ -83,7 +83,7 @@ impl Kind for Mail {
         r#"mail = { by = "post", to = ["wardens@merrow.example"], subject = "New readings", together = true }"#;
 
     fn resolve(shape: &Shape, here: &Here<'_>) -> Checked<Self> {
-        let to: Vec<Text<holds::MailAddress>> = texts(&shape.to);
+        let to: Vec<Text<holds::AddressTemplate>> = texts(&shape.to);
         if to.is_empty() {
             return Err(Mistake::missing(shape.to.span(), "a mail needs somebody to go to"));
         }
@@ -106,8 +106,8 @@ impl Kind for Mail {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        let to: Vec<String> = self.to.iter().map(ToString::to_string).collect();
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        let to: Vec<String> = self.to.iter().map(|to| telling.of(to)).collect();
         let what = match (self.together, self.attach.is_empty()) {
             (true, true) => "send one mail about all of a run",
             (true, false) => "mail all of a run",

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::{
     PlaceName, Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -42,8 +42,12 @@ impl Kind for MakeFolder {
         Ok(Self { place: here.place(shape.to.as_ref())?, folder })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("make the folder", format!("{} in {}", self.folder, self.place))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("make the folder", format!("{} in {}", telling.of(&self.folder), self.place))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::MakesFolder(&self.place, &self.folder)
     }
 
     fn templates(&self) -> Vec<&Template> {

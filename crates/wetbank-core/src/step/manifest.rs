@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -52,8 +52,12 @@ impl Kind for Manifest {
         Ok(Self { name })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("list the checksums", format!("of all of a run in {}", self.name))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("list the checksums", format!("of all of a run in {}", telling.of(&self.name)))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, Target, target::TargetShape};
+use super::{Group, Kind, Shift, Target, Telling, target::TargetShape};
 use crate::{
     ChainEvent,
     shape::{Checked, Here},
@@ -29,8 +29,12 @@ impl Kind for Move {
         shape.resolve(here).map(Self)
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("move it", format!("to {}", self.0.words()))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("move it", format!("to {}", self.0.words(telling)))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Moves(&self.0)
     }
 
     fn event(&self) -> Option<ChainEvent> {

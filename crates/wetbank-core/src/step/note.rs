@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, holds, template},
@@ -36,8 +36,8 @@ impl Kind for Note {
         Ok(Self { text: template(Some(&shape.text), "")? })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("note", format!("\"{}\"", self.text))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("note", format!("\"{}\"", telling.of(&self.text)))
     }
 
     fn templates(&self) -> Vec<&Template> {

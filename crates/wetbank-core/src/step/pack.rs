@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Group, Kind, manifest::of_the_run};
+use super::{Group, Kind, Shift, Telling, manifest::of_the_run};
 use crate::{
     SecretName, Template,
     shape::{Checked, Here, SecretRef, Text, folder_template, holds, secret},
@@ -75,9 +75,13 @@ impl Kind for Pack {
         Ok(Self { form, passphrase, folders: shape.folders, name })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
         let sealed = if self.passphrase.is_some() { ", with a passphrase" } else { "" };
-        ("pack all of a run", format!("into {}{sealed}", self.name))
+        ("pack all of a run", format!("into {}{sealed}", telling.of(&self.name)))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Makes(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

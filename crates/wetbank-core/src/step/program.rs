@@ -5,7 +5,7 @@ use std::time::Duration;
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::{
     ByteSize, Name, Template,
     shape::{At, Checked, Here, Text, duration, folder_template, holds, size, template},
@@ -78,8 +78,12 @@ impl Kind for Program {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("run the program", self.run.to_string())
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        self.name.as_ref().map_or(Shift::Nothing, Shift::Makes)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, IfExists, Kind};
+use super::{Group, IfExists, Kind, Shift, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -43,8 +43,12 @@ impl Kind for Rename {
         Ok(Self { name: folder_template(Some(&shape.name), "")?, exists })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("rename it", format!("to {}", self.name))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("rename it", format!("to {}", telling.of(&self.name)))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Renames(&self.name, self.exists)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Shift, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -50,8 +50,12 @@ impl Kind for Sign {
         Ok(Self { by: shape.by.str().to_owned(), armour: shape.armour, name })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("sign it", format!("with {} in a file beside it", self.by))
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Adds(&self.name)
     }
 
     fn templates(&self) -> Vec<&Template> {

@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::Telling;
 use crate::{
     ByteSize, Name, PlaceName, QuietHours, Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -101,17 +102,18 @@ impl TargetShape {
 
 impl Target {
     /// It in plain words: `skerrow-harbour › 2026, replacing what is there`.
-    pub(crate) fn words(&self) -> String {
+    pub(crate) fn words(&self, telling: Telling<'_>) -> String {
         let mut words = match &self.partner {
             Some(partner) => format!("partner {partner} at {}", self.place),
             None => self.place.to_string(),
         };
-        let folder = self.folder.source().trim_matches('/');
+        let folder = telling.of(&self.folder);
+        let folder = folder.trim_matches('/');
         if !folder.is_empty() && folder != "." {
             words.push_str(&format!(" › {folder}"));
         }
         if self.name.source() != FILE_NAME {
-            words.push_str(&format!(" as {}", self.name));
+            words.push_str(&format!(" as {}", telling.of(&self.name)));
         }
         match self.exists {
             IfExists::Refuse => {}

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind, Most};
+use super::{Group, Kind, Most, Shift, Telling};
 use crate::{
     SecretName,
     shape::{Checked, Here, SecretRef, Text, holds, most, secret},
@@ -54,7 +54,11 @@ impl Kind for Unpack {
         })
     }
 
-    fn told(&self) -> (&'static str, String) {
+    fn told(&self, _: Telling<'_>) -> (&'static str, String) {
         ("take out", "what is in it".to_owned())
+    }
+
+    fn shift(&self) -> Shift<'_> {
+        Shift::Splits
     }
 }

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
-use super::{Group, Kind};
+use super::{Group, Kind, Telling};
 use crate::{
     Template,
     shape::{Checked, Here, Text, folder_template, holds},
@@ -49,8 +49,8 @@ impl Kind for Verify {
         Ok(Self { by, name: folder_template(shape.name.as_ref(), SIGNATURE)? })
     }
 
-    fn told(&self) -> (&'static str, String) {
-        ("check its signature", format!("{} by {}", self.name, self.by.join(" or ")))
+    fn told(&self, telling: Telling<'_>) -> (&'static str, String) {
+        ("check its signature", format!("{} by {}", telling.of(&self.name), self.by.join(" or ")))
     }
 
     fn templates(&self) -> Vec<&Template> {

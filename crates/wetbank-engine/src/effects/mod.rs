@@ -1,7 +1,6 @@
 //! What steps do. Each effect is given places, keys, the work folder and its attempt, and answers what came of it;
 //! of the journal it sees no more than what an attempt says there.
 
-mod base;
 mod checksums;
 mod errands;
 mod kinds;
@@ -20,9 +19,9 @@ mod step;
 mod transfer;
 mod watched;
 
-pub(crate) use base::base;
 pub(crate) use letters::{mailbox, path as letter_path};
 pub(crate) use means::{Effects, Slots, WorkFolder};
+pub(crate) use names::numbered;
 pub use outcome::REMOVED;
 pub(crate) use outcome::{Attempt, EVENT, FailureKind, Fault, GONE, Hand, StepDone, StepFailure, about, about_run};
 pub(crate) use reading::{Reading, Source};

@@ -127,7 +127,7 @@ pub(super) async fn free_name<'c>(chosen: &'c Chosen, place: &dyn Place, path: &
 }
 
 /// The name with a number, from the second on.
-fn numbered(path: &RelPath, number: u32) -> RelPath {
+pub(crate) fn numbered(path: &RelPath, number: u32) -> RelPath {
     if number < 2 {
         return path.clone();
     }

@@ -171,6 +171,26 @@ impl Engine {
         Ok(())
     }
 
+    /// Says in which order rules are asked. Every rule is named once: a rule that somebody added meanwhile is not put
+    /// anywhere by chance.
+    pub async fn order_rules(&self, rules: &[String], who: &str) -> Result<(), EngineError> {
+        let turn = self.core.arranged.turn().await;
+        let sections = self.core.journal.sections().await?;
+        let mut known: Vec<&str> = sections.iter().filter(|s| s.kind == "rule").map(|s| s.name.as_str()).collect();
+        let mut asked: Vec<&str> = rules.iter().map(String::as_str).collect();
+        known.sort_unstable();
+        asked.sort_unstable();
+        if known != asked {
+            if let Some(unknown) = asked.iter().find(|name| !known.contains(name)) {
+                return Err(EngineError::unknown("rule", unknown));
+            }
+            return Err(Declined::OtherRules.into());
+        }
+        let others = sections.iter().filter(|s| s.kind != "rule").map(|s| (s.kind.clone(), s.name.clone()));
+        let order = others.chain(rules.iter().map(|name| ("rule".to_owned(), name.clone()))).collect();
+        self.change(&turn, &BookDiff::default(), order, By::from(who)).await
+    }
+
     /// The book in force as one text.
     pub async fn export_book(&self) -> Result<String, EngineError> {
         let sections = self.core.journal.sections().await?;

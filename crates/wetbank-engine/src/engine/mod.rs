@@ -7,10 +7,12 @@ mod by_hand;
 mod calendars;
 mod databases;
 mod drafts;
+mod explain;
 mod files;
 mod items;
 mod partners;
 mod places;
+mod rehearse;
 mod runs;
 mod secrets;
 mod sections;
@@ -23,9 +25,11 @@ pub use by_hand::Begun;
 pub use calendars::{CalendarImport, CalendarStatus};
 pub use databases::DatabaseStatus;
 pub use drafts::{Drafted, Proposed};
+pub use explain::{ExplainedFile, RuleOnFile};
 pub use items::StoppedRun;
 pub use partners::{PartnerStatus, Warning};
 pub use places::{NewAgreement, NewPlaceKeys, NewPlaceValue};
+pub use rehearse::{Against, Counted, DayCount, Only, Over, Played, PlayedFile, Rehearsed, Show, WayCount};
 pub use runs::NextFiring;
 pub use sections::{Expected, SectionNow};
 pub use signals::{SignalCall, SignalRefusal, signal_proof};
@@ -42,7 +46,7 @@ use std::{
 use jiff::Timestamp;
 use tokio::sync::broadcast;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
-use wetbank_core::{Explanation, FileFacts, FilePath, ItemState, Known, Name, PlaceSpec, parse_book};
+use wetbank_core::{ItemState, Known, Name, PlaceSpec, parse_book};
 use wetbank_crypt::Vault;
 use wetbank_journal::Journal;
 use wetbank_places::{Folder, PlaceError};
@@ -54,7 +58,8 @@ use crate::{
     effects::{Effects, Slots, WorkFolder},
     events::Events,
     guarded::Guarded,
-    intake::{self, Intake, Offers},
+    intake::{self, Arrivals, Intake, Offers},
+    keeping::Keeping,
     keys::Keys,
     moorings::{self, Moorings},
     outbox::{self, Outbox},
@@ -104,17 +109,6 @@ pub struct Engine {
     /// Held until the process ends: two services on one data folder would undo each other.
     _lock: Arc<File>,
     started: Timestamp,
-}
-
-/// A file and what every rule says of it.
-#[derive(Debug, Clone)]
-pub struct ExplainedFile {
-    /// The file.
-    pub file: FilePath,
-    /// Its facts; nothing if it is not there, then only names were compared.
-    pub facts: Option<FileFacts>,
-    /// What was known of it, rule by rule.
-    pub rules: Vec<(Explanation, Option<String>)>,
 }
 
 /// How a place is doing.
@@ -242,6 +236,7 @@ impl Engine {
             tracker: tracker.clone(),
         });
         let (offers, sightings) = Offers::new();
+        let (arrivals, came) = Arrivals::new(Keeping::of(&journal).await?);
         let intake = Arc::new(Intake {
             record: record.clone(),
             arranged: arranged.clone(),
@@ -249,6 +244,7 @@ impl Engine {
             queue: queue.clone(),
             runner: runner.clone(),
             offers,
+            arrivals,
             cancel: cancel.clone(),
             tracker: tracker.clone(),
         });
@@ -283,6 +279,7 @@ impl Engine {
         runner::fetch(&engine.core.runner).await;
         let core = &engine.core;
         core.tracker.spawn(intake::take_in(core.intake.clone(), sightings));
+        core.tracker.spawn(intake::note_arrivals(core.journal.clone(), came, core.cancel.clone()));
         core.tracker.spawn(runner::run(core.runner.clone()));
         core.tracker.spawn(intake::supervise(core.intake.clone()));
         core.tracker.spawn(intake::clock(core.intake.clone()));

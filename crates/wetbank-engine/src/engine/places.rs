@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use secrecy::{ExposeSecret, SecretString};
 use serde_json::{Map, Value, json};
-use wetbank_core::{Known, Name, SectionKind, section_text, section_value};
+use wetbank_core::{Known, Name, RelPath, SectionKind, section_text, section_value};
 use wetbank_places::{Identity, Place, PlaceError, PlaceErrorKind, ProbeStep, probe, probe_server};
 
 use super::{Engine, PlaceStatus};
@@ -91,6 +91,17 @@ impl Engine {
             return Err(EngineError::unknown("place", name));
         }
         Ok(arrangement.place(&name)?)
+    }
+
+    /// Makes a folder of a place, and those above it.
+    pub async fn make_folder(&self, place: &str, folder: &RelPath) -> Result<(), EngineError> {
+        let place = self.place(place)?;
+        let names = place.capabilities().names;
+        if let Some(detail) = folder.parts().find_map(|part| names.refuse(part)) {
+            let (kind, name, path) = (PlaceErrorKind::BadName, place.name().clone(), folder.clone());
+            return Err(PlaceError { kind, place: name, call: "make folder", path, detail, secret: None }.into());
+        }
+        Ok(place.make_folder(folder).await?)
     }
 
     /// How every place is doing.

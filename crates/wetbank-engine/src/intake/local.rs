@@ -14,6 +14,7 @@ use wetbank_core::{FilePath, LookPace, RelPath};
 use wetbank_places::{Depth, Entry, EntryKind, Place, PlaceErrorKind, Writers};
 
 use super::{
+    arrivals::Noticed,
     kernel::{Change, Kernel},
     ledger::{TOGETHER, Untaken, forget, forget_gone, sighting, untaken},
     markers::Markers,
@@ -47,6 +48,7 @@ struct Local {
     /// When to look at paths again.
     again: Again,
     markers: Markers,
+    noticed: Noticed,
     /// The files that wait for a marker.
     awaiting: HashMap<RelPath, HashSet<RelPath>>,
     /// The inodes of the watched folders, as they were when they were looked through last.
@@ -72,6 +74,7 @@ pub(super) async fn watch(intake: Arc<Intake>, place: Arc<dyn Place>, watched: W
         settling: Settling::default(),
         again: Again::default(),
         markers: Markers::default(),
+        noticed: Noticed::default(),
         awaiting: HashMap::new(),
         tops: HashMap::new(),
         has_lost_top: false,
@@ -129,6 +132,7 @@ impl Local {
             self.tops.insert(folder.clone(), top);
             whole &= self.scan(folder, &mut seen).await;
         }
+        self.noticed.is_acquainted |= whole;
         if whole {
             self.settling.keep(|path| seen.contains(path));
             forget_gone(&self.intake, self.place.as_ref(), self.watched.rules.iter(), &seen, since).await;
@@ -257,7 +261,7 @@ impl Local {
     }
 
     async fn look_at(&mut self, paths: Vec<(RelPath, Seen)>) {
-        let is_ours = |path: &RelPath| self.watched.is_marker(path) || self.watched.about(path).next().is_some();
+        let is_ours = |path: &RelPath| self.watched.is_marker(path) || self.watched.covers(path);
         let paths: Vec<_> = paths.into_iter().filter(|(path, _)| is_ours(path)).collect();
         if paths.is_empty() {
             return;
@@ -304,6 +308,7 @@ impl Local {
     /// Which of these files the rules have not taken yet.
     async fn untaken(&mut self, entries: &[Entry]) -> Vec<Untaken> {
         let now = clock::now();
+        self.noticed.notice(&self.intake.arrivals, self.place.as_ref(), &self.watched, entries).await;
         for entry in entries {
             if self.markers.note(&self.watched, entry)
                 && let Some(files) = self.awaiting.remove(&entry.path)

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
-use super::offers::Offers;
+use super::{arrivals::Arrivals, offers::Offers};
 use crate::{arranged::Arranged, moorings::Moorings, queue::Queue, record::Record, runner::Runner};
 
 /// Sees what begins work, records it and queues it.
@@ -17,6 +17,7 @@ pub(crate) struct Intake {
     /// Stops runs that take too long, or that are overtaken.
     pub runner: Arc<Runner>,
     pub offers: Offers,
+    pub arrivals: Arrivals,
     /// Cancelled when the service stops.
     pub cancel: CancellationToken,
     pub tracker: TaskTracker,

@@ -1,6 +1,7 @@
 //! What begins work: files that come, change and go; the clock; other rules. Whatever it is, it is in the journal
 //! before anything is done with it.
 
+mod arrivals;
 mod chain;
 mod clock;
 mod gather;
@@ -18,6 +19,7 @@ mod taking;
 mod watch;
 mod watched;
 
+pub(crate) use arrivals::{Arrivals, run as note_arrivals};
 pub(crate) use chain::run as chains;
 pub(crate) use clock::run as clock;
 pub(crate) use means::Intake;

@@ -14,6 +14,7 @@ use wetbank_core::{FilePath, RelPath};
 use wetbank_places::{Change, ChangeStream, Depth, Entry, EntryKind, Place, PlaceError, PlaceErrorKind, Writers};
 
 use super::{
+    arrivals::Noticed,
     ledger::{TOGETHER, Untaken, forget, forget_gone, sighting, untaken},
     markers::Markers,
     means::Intake,
@@ -35,6 +36,7 @@ struct Look {
     /// Markers that the last complete look showed.
     markers: Markers,
     told: Told,
+    noticed: Noticed,
 }
 
 /// What the place tells of changes.
@@ -65,6 +67,7 @@ pub(super) async fn watch(intake: Arc<Intake>, place: Arc<dyn Place>, watched: W
                 settling: Settling::default(),
                 markers: Markers::default(),
                 told: Told::default(),
+                noticed: Noticed::default(),
             }
         })
         .collect();
@@ -156,8 +159,10 @@ async fn look_through(intake: &Arc<Intake>, place: &Arc<dyn Place>, watched: &Wa
                 }
             }
         }
+        look.noticed.notice(&intake.arrivals, place.as_ref(), watched, &entries).await;
         looking.consider(look, &entries).await;
     }
+    look.noticed.is_acquainted |= is_whole;
     intake.moorings.look_worked(&looking.folder(look));
     if is_whole || looking.misnamed.count > 0 {
         intake.moorings.look_told(&looking.folder(look), &looking.misnamed);

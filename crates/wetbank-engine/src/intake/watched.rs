@@ -40,6 +40,17 @@ impl Watched {
         !is_marker && !live.rule.sets_aside(&arrival.folder, path)
     }
 
+    /// Whether a path lies where one of the rules looks, whatever the file is called.
+    pub fn covers(&self, path: &RelPath) -> bool {
+        let lies_there = |live: &Watching| {
+            let arrival = &live.arrival;
+            let below = path.parent().below(&arrival.folder);
+            below.is_some_and(|below| arrival.files.deep || below.is_root())
+                && !live.rule.sets_aside(&arrival.folder, path)
+        };
+        !path.is_temporary() && self.rules.iter().any(lies_there)
+    }
+
     /// Whether a file is a marker for one of the rules.
     pub fn is_marker(&self, path: &RelPath) -> bool {
         self.rules.iter().any(|live| {

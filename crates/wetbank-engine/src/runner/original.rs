@@ -3,8 +3,7 @@
 use std::sync::Arc;
 
 use wetbank_core::{
-    Branch, FileFacts, FilePath, Fingerprint, IfExists, OnFault, Original, RelPath, Rule, Template, TemplateError,
-    TemplateFacts,
+    Branch, FileFacts, FilePath, Fingerprint, IfExists, OnFault, Original, RelPath, Rule, TemplateFacts,
 };
 use wetbank_places::{Entry, EntryKind, PlaceErrorKind, Still, Writers};
 
@@ -15,7 +14,7 @@ use super::{
 };
 use crate::{
     effects::{
-        AtStep, Attempt, EVENT, FailureKind, GONE, Hand, StepDone, StepFailure, Then, about, about_run, base, written,
+        AtStep, Attempt, EVENT, FailureKind, GONE, Hand, StepDone, StepFailure, Then, about, about_run, written,
     },
     moorings::Moorings,
     queue::Claim,
@@ -110,7 +109,7 @@ async fn end_of_original(
     let facts = TemplateFacts { file: &facts, rule, run: work.run, started, now: started };
     match &branch.original {
         Original::MoveTo(folder) => {
-            let folder = aside(&base(rule, file, &facts), folder, &facts)?;
+            let folder = rule.aside(file, folder, &facts)?;
             if !is_still_the_same(moorings, file, fingerprint).await? {
                 return Ok(StepDone::nothing(hand, "the original was replaced or removed in the meantime"));
             }
@@ -126,12 +125,6 @@ async fn end_of_original(
         },
         Original::Stays | Original::Delete => at.remove_original(attempt).await,
     }
-}
-
-/// Where originals are set aside: below the watched folder, or from the root with a slash.
-fn aside(watched: &RelPath, folder: &Template, facts: &TemplateFacts<'_>) -> Result<RelPath, TemplateError> {
-    let below = folder.render_folder(facts)?;
-    Ok(if folder.source().starts_with('/') { below } else { watched.join(&below) })
 }
 
 /// What lies there now, complete: whoever began a run on a file that is still written waits for its end.

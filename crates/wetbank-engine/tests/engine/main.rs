@@ -9,6 +9,7 @@ mod explaining;
 mod failing;
 mod oddities;
 mod originals;
+mod rehearsing;
 mod results;
 mod stopping;
 mod support;

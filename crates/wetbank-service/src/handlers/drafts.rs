@@ -107,7 +107,9 @@ pub(super) fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>)
         branches: rule.map(map::drawn).unwrap_or_default(),
         known: values,
         samples: samples.unwrap_or_default().into_iter().map(sample).collect(),
-        tried: rule.zip(file.as_ref()).map(|(rule, file)| map::explained_rule(rule, explain(rule, file, now), None)),
+        tried: rule
+            .zip(file.as_ref())
+            .map(|(rule, file)| map::explained_rule(rule, explain(rule, file, now), Vec::new())),
         version: drafted.version,
         differences: drafted.differences.into_iter().map(difference).collect(),
         name: drafted.name,

@@ -8,6 +8,7 @@ pub(crate) mod keys;
 pub(crate) mod notices;
 pub(crate) mod partners;
 pub(crate) mod places;
+pub(crate) mod rehearsals;
 pub(crate) mod rules;
 pub(crate) mod runs;
 pub(crate) mod secrets;

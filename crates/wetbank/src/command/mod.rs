@@ -1,5 +1,6 @@
 //! The command line: one file a noun.
 
+mod arrival;
 mod book;
 mod calendar;
 mod database;
@@ -9,6 +10,7 @@ mod notice;
 mod partner;
 mod place;
 mod place_keys;
+mod rehearse;
 mod rule;
 mod run;
 mod secret;
@@ -82,6 +84,9 @@ enum Command {
     /// Standing arrangements
     #[command(subcommand)]
     Rule(rule::Verb),
+    /// What came to watched folders, taken by a rule or not
+    #[command(subcommand)]
+    Arrival(arrival::Verb),
     /// What was done
     #[command(subcommand)]
     Run(run::Verb),
@@ -127,6 +132,7 @@ impl Cli {
             Command::Notice(verb) => notice::run(verb, &client()?, output).await,
             Command::Partner(verb) => partner::run(verb, &client()?, output).await,
             Command::Rule(verb) => rule::run(verb, &client()?, output).await,
+            Command::Arrival(verb) => arrival::run(verb, &client()?, output).await,
             Command::Run(verb) => run::run(verb, &client()?, output).await,
             Command::Hold(verb) => hold::run(verb, &client()?, output).await,
             Command::Trace(args) => trace::run(args, &client()?, output).await,
@@ -156,4 +162,16 @@ fn read_secret(prompt: &str) -> Result<String> {
     // One line end at the end belongs to the pipe, not to the secret.
     let text = text.strip_suffix('\n').unwrap_or(&text);
     Ok(text.strip_suffix('\r').unwrap_or(text).to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::Cli;
+
+    #[test]
+    fn no_command_has_two_options_of_one_name() {
+        Cli::command().debug_assert();
+    }
 }

@@ -1,11 +1,11 @@
 use anyhow::Result;
 use clap::Subcommand;
 use wetbank_client::{
-    BookDiff, Client, Explained, Rule, RuleSummary, RunFile, Section, SectionVersion, Started, Step, Switch,
+    BookDiff, Client, Explained, Rule, RuleOrder, RuleSummary, RunFile, Section, SectionVersion, Started, Step, Switch,
     UndoSection, Verdict, segment,
 };
 
-use super::{WrongRequest, run::follow};
+use super::{WrongRequest, rehearse, run::follow};
 use crate::{
     End,
     output::{Output, line, size, table, when},
@@ -54,6 +54,8 @@ pub(crate) enum Verb {
         #[arg(long)]
         rule: Option<String>,
     },
+    /// What a rule would do, over one file, what lies there now or what came; nothing is touched, written or sent
+    Rehearse(rehearse::Args),
     /// How another system starts a rule: the exact call to make
     Signal {
         /// Its name
@@ -74,6 +76,14 @@ pub(crate) enum Verb {
         /// The version whose text is to be in force; the one before if left out
         #[arg(long, value_name = "VERSION")]
         to: Option<i64>,
+    },
+    /// Have a rule asked earlier or later: of a file that several want, the first one takes it
+    Move {
+        /// Its name
+        rule: String,
+        /// The rule before which it is asked; if left out it is asked last
+        #[arg(long, value_name = "RULE")]
+        before: Option<String>,
     },
     /// Remove a rule
     Remove {
@@ -123,6 +133,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             let explained: Explained = client.get("/explain", &query).await?;
             output.show(&explained, explain)?;
         }
+        Verb::Rehearse(args) => rehearse::run(args, client, output).await?,
         Verb::Signal { rule } => {
             let found: Rule = client.get(&format!("/rules/{}", segment(&rule)), &[]).await?;
             let help = found.signal.ok_or_else(|| {
@@ -139,6 +150,22 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             let asked = UndoSection { version: to };
             let diff: BookDiff = client.post(&format!("/book/rule/{}/undo", segment(&rule)), &asked).await?;
             output.show(&diff, super::book::summary)?;
+        }
+        Verb::Move { rule, before } => {
+            let now: Vec<RuleSummary> = client.get("/rules", &[]).await?;
+            let mut rules: Vec<String> = now.into_iter().map(|one| one.name).filter(|name| *name != rule).collect();
+            let at = match &before {
+                Some(other) => rules.iter().position(|name| name == other).ok_or_else(|| {
+                    WrongRequest(format!("there is no rule \"{other}\" before which \"{rule}\" could be asked"))
+                })?,
+                None => rules.len(),
+            };
+            rules.insert(at, rule.clone());
+            client.put_nothing("/rule-order", &RuleOrder { rules }).await?;
+            output.said(&format!(
+                "rule {rule} is asked {}",
+                before.map_or("last".to_owned(), |other| format!("before {other}"))
+            ))?;
         }
         Verb::Remove { rule } => {
             client.delete(&format!("/book/rule/{}", segment(&rule))).await?;
@@ -219,7 +246,13 @@ fn step(step: &Step) -> String {
 fn explain(explained: &Explained) {
     match explained.size {
         Some(bytes) => line(format!("{} ({})", explained.file, size(bytes))),
-        None => line(format!("{} is not there; only names were compared", explained.file)),
+        None => match &explained.away {
+            Some(away) => line(format!("{}: {away}; only names were compared", explained.file)),
+            None => line(format!("{} is not there; only names were compared", explained.file)),
+        },
+    }
+    if let Some(seen) = &explained.seen {
+        line(format!("seen in this state first: {}", when(seen)));
     }
     for rule in &explained.rules {
         line("");
@@ -231,13 +264,13 @@ fn explain(explained: &Explained) {
             line(format!("  branch {} \"{}\"", at + 1, branch.title));
             verdict(&branch.verdict, 2);
         }
-        if let Some(note) = &rule.note {
+        for note in &rule.notes {
             line(format!("  but {note}"));
         }
     }
 }
 
-fn verdict(verdict: &Verdict, depth: usize) {
+pub(super) fn verdict(verdict: &Verdict, depth: usize) {
     let sign = if verdict.holds { "✓" } else { "✗" };
     let found =
         if verdict.found.is_empty() || verdict.holds { String::new() } else { format!(" — it is {}", verdict.found) };

@@ -9,6 +9,7 @@ mod api;
 mod arrangements;
 mod arriving;
 mod building;
+mod by_form;
 mod by_hand;
 mod chain;
 mod changes;
@@ -38,6 +39,7 @@ mod partners;
 #[cfg(target_arch = "x86_64")]
 mod published;
 mod refusals;
+mod rehearsing;
 mod server;
 mod settings;
 mod signals;

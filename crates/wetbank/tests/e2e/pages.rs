@@ -211,7 +211,7 @@ async fn an_office_in_which_nothing_is_arranged_says_what_to_do_first() {
     browser.sign_in(&office).await;
     for (path, words) in [
         ("/", "No rule is on yet"),
-        ("/rules", "Write the first one"),
+        ("/rules", "Choose from ready arrangements"),
         ("/runs", "Nothing ran yet"),
         ("/places", "place"),
         ("/partners", "partner"),

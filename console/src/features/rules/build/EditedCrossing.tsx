@@ -7,6 +7,7 @@ import { type Table, type Value, at, filled, isTable, newStep, pointer, stepKind
 import type { Draft } from "../../../shared/form/useDraft";
 import { useWhole, useWorld } from "../../../shared/form/world";
 import { Crossing, type Lane, type Stone } from "../../../shared/ui/Crossing";
+import { Dialog } from "../../../shared/ui/Dialog";
 import { Due } from "../../../shared/ui/format";
 import { type Part, sameKey } from "./parts";
 
@@ -70,10 +71,29 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
   const value = useWhole();
   const branches = tables(value.branch);
   const [adding, setAdding] = useState<{ branch: number; at: number }>();
+  const [removing, setRemoving] = useState<{ branch: number; step: number }>();
+  const leaving = removing && stepKind(forms, tables(at(value, `branch.${removing.branch}.steps`))[removing.step] ?? {})?.label;
   const isAmiss = (name: string): boolean => mistakes.some((mistake) => mistake.pointer === pointer(name) || mistake.pointer.startsWith(`${pointer(name)}/`));
   const addBranch = () => {
     setValue("branch", [...branches, filled(forms, forms.branch, { steps: [] })], { shouldDirty: true });
     onOpen({ is: "branch", branch: branches.length });
+  };
+  const move = (branch: number, step: number, by: -1 | 1) => {
+    const name = `branch.${branch}.steps`;
+    const steps = tables(at(value, name));
+    const [moved, to] = [steps[step], step + by];
+    if (!moved || to < 0 || to >= steps.length) return;
+    setValue(name, steps.toSpliced(step, 1).toSpliced(to, 0, moved), { shouldDirty: true });
+    onOpen({ is: "step", branch, step: to });
+    // The focus goes with it, once the picture is drawn anew.
+    window.setTimeout(() => document.querySelector<HTMLElement>('[data-open="true"] [data-stone]')?.focus());
+  };
+  const remove = () => {
+    if (!removing) return;
+    const name = `branch.${removing.branch}.steps`;
+    setValue(name, tables(at(value, name)).toSpliced(removing.step, 1), { shouldDirty: true });
+    onOpen({ is: "branch", branch: removing.branch });
+    setRemoving(undefined);
   };
   const lanes = branches.map((branch, number): Lane => {
     const steps = tables(branch.steps);
@@ -97,6 +117,8 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
           onOpen: () => onOpen(part),
           isOpen: sameKey(part) === sameKey(open),
           name: `Branch ${number + 1}, step ${order + 1}`,
+          onMove: (by) => move(number, order, by),
+          onRemove: () => setRemoving({ branch: number, step: order }),
         },
       ];
     });
@@ -140,6 +162,7 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
     <>
       <Crossing
         label="What the rule does; open a part to change it"
+        canList
         lanes={lanes}
         more={
           <button type="button" className="link" onClick={addBranch}>
@@ -147,6 +170,16 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
           </button>
         }
       />
+      <Dialog title={`Take step ${(removing?.step ?? 0) + 1}${leaving ? `, ${leaving},` : ""} out of branch ${(removing?.branch ?? 0) + 1}?`} open={removing !== undefined} onClose={() => setRemoving(undefined)}>
+        <p className="flex gap-2">
+          <button type="button" className="btn btn-primary" onClick={remove}>
+            Take it out
+          </button>
+          <button type="button" className="btn" onClick={() => setRemoving(undefined)}>
+            Keep it
+          </button>
+        </p>
+      </Dialog>
       <AddStep
         isOpen={adding !== undefined}
         onClose={() => setAdding(undefined)}

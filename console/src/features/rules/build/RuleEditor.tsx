@@ -16,6 +16,7 @@ import { Stale } from "../../../shared/section/Stale";
 import { type Editor, type InForce, draftQuery, useEditor } from "../../../shared/section/useEditor";
 import { Shown } from "../../../shared/ui/states";
 import { ruleRunsQuery } from "../queries";
+import { Rehearse } from "../rehearse/Rehearse";
 import { EditedCrossing } from "./EditedCrossing";
 import { OpenPart } from "./OpenPart";
 import type { Part } from "./parts";
@@ -27,7 +28,7 @@ interface Props {
   /** The text in force; for a new rule, what it begins with. */
   text: string;
   rule?: Rule;
-  tab: "build" | "text";
+  tab: "build" | "text" | "rehearse";
 }
 
 /** Makes or changes a rule, by form and by text. */
@@ -69,7 +70,7 @@ function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open,
   const navigate = useNavigate();
   const { draft, form } = editor;
   useEffect(() => {
-    if (tab === "build") editor.takeOver();
+    if (tab !== "text") editor.takeOver();
   });
   const isReadable = !editor.isTyped || draft.name !== "";
   const named = isNew && (
@@ -78,7 +79,7 @@ function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open,
     </Labelled>
   );
   return (
-    <WorldOfForm value={{ forms, mistakes: draft.mistakes, known: draft.known, samples: draft.samples }}>
+    <WorldOfForm value={{ forms, mistakes: draft.mistakes, known: draft.known, samples: draft.samples, before: editor.before }}>
       <FormProvider {...form}>
         <div className="grid grid-cols-1 gap-4">
           {editor.error && (
@@ -91,7 +92,9 @@ function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open,
             {draft.sentence ?? <span className="quiet">Not finished yet: {draft.mistakes.length === 1 ? "one thing is" : `${draft.mistakes.length} things are`} missing or wrong.</span>}
           </p>
           {tab === "build" && !isReadable && <p role="alert">The text has to be readable before it can be changed by form.</p>}
-          {tab === "build" && isReadable ? (
+          {tab === "rehearse" ? (
+            <Rehearse editor={editor} name={name} />
+          ) : tab === "build" && isReadable ? (
             <>
               <EditedCrossing draft={draft} rule={rule} open={open} onOpen={setOpen} />
               <div className="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_20rem]">
@@ -149,7 +152,7 @@ function Beside({ editor, open, onOpen }: { editor: Editor; open: Part; onOpen: 
             </ul>
           </section>
         )}
-        <TryIt draft={draft} place={place} file={editor.sample} onFile={editor.setSample} />
+        <TryIt editor={editor} place={place} />
         {draft.firings.length > 0 && (
           <section aria-label="Next firings">
             <h2 className="pb-1 font-semibold">Next firings</h2>

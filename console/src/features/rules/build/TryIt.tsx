@@ -1,89 +1,45 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type Schemas, type Verdict, api, told } from "../../../shared/api/client";
-import type { Draft } from "../../../shared/form/useDraft";
-import { Dialog } from "../../../shared/ui/Dialog";
-import { FolderList } from "../../../shared/ui/FolderList";
 import { size, splitPath } from "../../../shared/ui/format";
-import { placesQuery } from "../../../shared/api/status";
+import type { Editor } from "../../../shared/section/useEditor";
+import { Asked } from "../../../shared/ui/Asked";
+import { Way } from "../rehearse/Way";
+import { rehearsalQuery } from "../rehearse/queries";
+import { ChooseFile } from "./ChooseFile";
 
-export type SampleFile = Schemas["SampleFile"];
-
-/** A file that lies there, picked by going there. */
-function ChooseFile({ place: begun, isOpen, onClose, onChoose }: { place: string | undefined; isOpen: boolean; onClose: () => void; onChoose: (file: SampleFile) => void }) {
-  const places = useQuery(placesQuery);
-  const [picked, setPlace] = useState<string>();
-  const [folder, setFolder] = useState("");
-  const [failed, setFailed] = useState("");
-  const place = picked ?? begun ?? places.data?.[0]?.name;
-  const choose = async (file: string) => {
-    try {
-      const seen = await told(api.GET("/api/v1/explain", { params: { query: { file } } }));
-      onChoose({ file, size: seen.size ?? 0, modified: seen.modified ?? new Date().toISOString() });
-    } catch (error) {
-      setFailed(error instanceof Error ? error.message : String(error));
-    }
-  };
+/** What the draft says of the file while it is not whole yet, or while the file cannot be looked at. */
+function SoFar({ editor }: { editor: Editor }) {
+  const { tried } = editor.draft;
+  if (!tried) return null;
+  const at = tried.branches.findIndex(({ verdict }) => verdict.holds);
+  const branch = tried.taken ? editor.draft.branches[at] : undefined;
   return (
-    <Dialog title="Try it with which file?" open={isOpen} onClose={onClose}>
-      <label className="flex items-center gap-2 pb-2">
-        Place
-        <select
-          className="select select-sm"
-          value={place}
-          onChange={(event) => {
-            setPlace(event.target.value);
-            setFolder("");
-          }}
-        >
-          {places.data?.map(({ name }) => (
-            <option key={name} value={name}>
-              {name}
-            </option>
-          ))}
-        </select>
-      </label>
-      {failed && (
-        <p role="alert" className="text-error pb-2">
-          {failed}
-        </p>
-      )}
-      {place && <FolderList key={place} place={place} folder={folder} onFolder={setFolder} onFile={(file) => void choose(file)} />}
-      <p className="pt-3">
-        <button type="button" className="btn btn-sm" onClick={onClose}>
-          Cancel
-        </button>
-      </p>
-    </Dialog>
-  );
-}
-
-/** What was asked of the file, and what it answered. */
-function Asked({ verdict }: { verdict: Verdict }) {
-  const parts = verdict.parts ?? [];
-  if (parts.length > 0 && verdict.holds) return parts.map((part) => <Asked key={`${part.asked} ${part.found}`} verdict={part} />);
-  return (
-    <li className="flex gap-2">
-      <span aria-hidden className={verdict.holds ? "text-success" : "text-error"}>
-        {verdict.holds ? "✓" : "✕"}
-      </span>
-      <span className="min-w-0 [overflow-wrap:anywhere]">
-        {verdict.asked}
-        {!verdict.holds && verdict.found && <span className="quiet">, here {verdict.found}</span>}
-        <span className="sr-only">{verdict.holds ? ": holds" : ": does not hold"}</span>
-      </span>
-    </li>
+    <>
+      <p className="font-semibold">{branch ? `Branch ${at + 1}, ${branch.title}, takes it` : "It would not be taken"}</p>
+      <ul className="grid gap-1">
+        {tried.trigger.map((verdict) => (
+          <Asked key={verdict.asked} verdict={verdict} />
+        ))}
+        {(branch ? tried.branches.slice(at, at + 1) : tried.branches).map(({ title, verdict }) => (
+          <Asked key={title} verdict={verdict} />
+        ))}
+      </ul>
+    </>
   );
 }
 
 /** What a draft would do with one file; nothing is touched. */
-export function TryIt({ draft, place, file, onFile }: { draft: Draft; place: string | undefined; file: SampleFile | undefined; onFile: (file: SampleFile) => void }) {
+export function TryIt({ editor, place }: { editor: Editor; place: string | undefined }) {
   const [isChoosing, setChoosing] = useState(false);
-  const { tried } = draft;
-  const at = tried ? tried.branches.findIndex(({ verdict }) => verdict.holds) : -1;
-  const takes = tried?.taken === true;
-  const branch = takes ? draft.branches[at] : undefined;
+  const { draft, sample: file } = editor;
+  const isWhole = draft.mistakes.length === 0 && !editor.isBehind;
+  const asked = { draft: { text: draft.text }, over: { file: file?.file ?? "" }, compare: draft.version !== undefined && draft.version !== null };
+  const rehearsal = useQuery(rehearsalQuery(asked, isWhole && file !== undefined));
+  const played = draft.mistakes.length === 0 ? rehearsal.data?.shown[0] : undefined;
+  const way = played?.file === file?.file ? played?.after : undefined;
+  const branch = way?.branch;
+  const at = way ? way.explained.branches.findIndex(({ verdict }) => verdict.holds) : -1;
   return (
     <section aria-label="Try it" className="grid gap-2">
       <h2 className="font-semibold">Try it</h2>
@@ -98,37 +54,18 @@ export function TryIt({ draft, place, file, onFile }: { draft: Draft; place: str
           {size(file.size)}, {file.file}
         </p>
       )}
-      {tried && (
+      {file && (
         <div className="grid gap-2 text-sm" aria-live="polite">
-          <p className="font-semibold">
-            {takes ? `Branch ${at + 1}${branch ? `, ${branch.title},` : ""} takes it` : "It would not be taken"}
-          </p>
-          <ul className="grid gap-1">
-            {tried.trigger.map((verdict) => (
-              <Asked key={verdict.asked} verdict={verdict} />
-            ))}
-            {(takes ? tried.branches.slice(at, at + 1) : tried.branches).map(({ title, verdict }) => (
-              <Asked key={title} verdict={verdict} />
-            ))}
-          </ul>
-          {branch && (
+          {way ? (
             <>
-              <h3 className="pt-1 font-semibold">What would happen</h3>
-              <ol className="grid gap-1">
-                {branch.steps.map((step, number) => (
-                  <li key={`${number} ${step.words}`} className="flex gap-2">
-                    <span className="font-semibold">{number + 1}</span>
-                    <span className="min-w-0 [overflow-wrap:anywhere]">
-                      {step.words}
-                      {step.condition && <span className="quiet">, only if {step.condition}</span>}
-                    </span>
-                  </li>
-                ))}
-                <li className="flex gap-2">
-                  <span aria-hidden>→</span>
-                  <span>the original {branch.original}</span>
-                </li>
-              </ol>
+              <p className="font-semibold">{branch ? `Branch ${at + 1}, ${branch}, takes it` : "It would not be taken"}</p>
+              {played?.kind && played.why && <p className="text-changed">Otherwise than in force: {played.why}</p>}
+              <Way way={way} />
+            </>
+          ) : (
+            <>
+              <SoFar editor={editor} />
+              {isWhole && rehearsal.error && <p className="quiet">What lies at the targets is not known: {rehearsal.error.message}</p>}
             </>
           )}
           <p className="quiet">Nothing was touched, written or sent.</p>
@@ -139,7 +76,7 @@ export function TryIt({ draft, place, file, onFile }: { draft: Draft; place: str
         isOpen={isChoosing}
         onClose={() => setChoosing(false)}
         onChoose={(chosen) => {
-          onFile(chosen);
+          editor.setSample(chosen);
           setChoosing(false);
         }}
       />

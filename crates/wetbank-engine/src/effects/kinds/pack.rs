@@ -7,7 +7,7 @@ use wetbank_archive::{Format, Member, Packing};
 use wetbank_core::{FileFacts, FilePath, PackForm, RelPath, Rule, TemplateFacts, step};
 
 use super::{AtStep, Attempt, Does, Effect, Hand, StepDone};
-use crate::effects::{base::base, sources::files};
+use crate::effects::sources::files;
 
 impl Does for step::Pack {
     async fn done_at(&self, at: &AtStep<'_>, attempt: &mut Attempt) -> Effect<StepDone> {
@@ -56,6 +56,6 @@ fn kept_folders(rule: &Rule, file: &FilePath, hand: &Hand, started: jiff::Timest
     let facts = FileFacts::new(file, &hand.fingerprint);
     let facts = TemplateFacts { file: &facts, rule, run: 0, started, now: started };
     let folder = file.path.parent();
-    let below = folder.below(&base(rule, file, &facts)).unwrap_or_else(RelPath::root);
+    let below = folder.below(&rule.base(file, &facts)).unwrap_or_else(RelPath::root);
     below.join(&hand.name)
 }

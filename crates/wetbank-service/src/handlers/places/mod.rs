@@ -35,6 +35,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
         .routes(routes!(test))
         .routes(routes!(day))
         .routes(routes!(browse))
+        .routes(routes!(make_folder))
         .routes(routes!(by_hand))
 }
 
@@ -173,6 +174,19 @@ pub(crate) async fn browse(
     let order = |entry: &api::Entry| (entry.kind != api::EntryKind::Folder, entry.name.clone());
     entries.sort_by_cached_key(order);
     Ok(Json(api::Listing { folder: folder.to_string(), entries, next: page.next }))
+}
+
+/// Make a folder, and those above it. One that is there is as good as one that is made.
+#[utoipa::path(post, path = "/places/{name}/folders", operation_id = "make_folder", tag = "places", params(("name" = String, Path)), request_body = api::NewFolder, responses((status = 204), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
+pub(crate) async fn make_folder(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Part(name): Part<String>,
+    Body(body): Body<api::NewFolder>,
+) -> Result<StatusCode, ApiError> {
+    let folder = RelPath::parse(&body.folder).map_err(|e| ApiError::bad(e.to_string()))?;
+    state.engine.make_folder(&name, &folder).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Copy or move files by hand: each becomes a run like those of rules.

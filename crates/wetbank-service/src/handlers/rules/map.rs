@@ -3,9 +3,9 @@
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use wetbank_client as api;
 use wetbank_core::{
-    Branch, Explanation, Next, Original, Planned, Rule, branch_sentence, format_duration, rule_sentence,
+    Branch, Explanation, Next, Original, Planned, Rule, Telling, branch_sentence, format_duration, rule_sentence,
 };
-use wetbank_engine::{Arrangement, ExplainedFile, LiveRule};
+use wetbank_engine::{Arrangement, ExplainedFile, LiveRule, RuleOnFile};
 use wetbank_journal::{Journal, JournalError};
 
 use crate::{
@@ -96,7 +96,7 @@ fn step(branch: &Branch, planned: &Planned) -> api::Step {
     let mut next = planned.on_failure;
     // A failure path may lead back into the way that is meant.
     while let Some(other) = next.filter(|at| *at >= branch.main).and_then(|at| branch.steps.get(at)) {
-        on_failure.push(other.step.words());
+        on_failure.push(other.step.words(Telling::AsWritten));
         next = match other.next {
             Next::Step(at) => Some(at),
             Next::Original | Next::Failed => None,
@@ -105,8 +105,8 @@ fn step(branch: &Branch, planned: &Planned) -> api::Step {
     let target = planned.step.target();
     api::Step {
         kind: planned.step.kind().to_owned(),
-        words: planned.step.words(),
-        rest: planned.step.told().1.trim_start_matches([',', ' ']).to_owned(),
+        words: planned.step.words(Telling::AsWritten),
+        rest: planned.step.told(Telling::AsWritten).1.trim_start_matches([',', ' ']).to_owned(),
         place: planned.step.place().map(ToString::to_string),
         folder: target.map(|target| target.folder.source().to_owned()),
         condition: planned.condition.as_ref().map(wetbank_core::Condition::words),
@@ -142,13 +142,14 @@ fn verdict(verdict: wetbank_core::Verdict) -> api::Verdict {
     }
 }
 
-pub(crate) fn explained_rule(rule: &Rule, explanation: Explanation, note: Option<String>) -> api::ExplainedRule {
+pub(crate) fn explained_rule(rule: &Rule, explanation: Explanation, notes: Vec<String>) -> api::ExplainedRule {
     let titles = rule.branches.iter().map(|branch| branch.title.clone());
     api::ExplainedRule {
         title: rule.title.clone(),
         rule: explanation.rule,
         trigger: explanation.trigger.into_iter().map(verdict).collect(),
         taken: explanation.taken_by.is_some(),
+        handed: rule.starts.arrival.is_none() && rule.finds.is_empty(),
         outcome: match explanation.taken_by.and_then(|at| rule.branches.get(at)) {
             Some(branch) => format!("{}: {}", explanation.outcome, branch_sentence(branch)),
             None => explanation.outcome,
@@ -159,14 +160,15 @@ pub(crate) fn explained_rule(rule: &Rule, explanation: Explanation, note: Option
             .zip(titles)
             .map(|(one, title)| api::BranchVerdict { title, verdict: verdict(one) })
             .collect(),
-        note,
+        notes,
     }
 }
 
 /// The same of a rule in force; one that was removed meanwhile has nothing to say.
-fn shown(arrangement: &Arrangement, one: Explanation, note: Option<String>) -> Option<api::ExplainedRule> {
-    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == one.rule)?;
-    Some(explained_rule(&live.rule, one, note))
+fn shown(arrangement: &Arrangement, one: RuleOnFile) -> Option<api::ExplainedRule> {
+    let RuleOnFile { explanation, notes } = one;
+    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == explanation.rule)?;
+    Some(explained_rule(&live.rule, explanation, notes))
 }
 
 pub(crate) fn explained(arrangement: &Arrangement, explained: ExplainedFile) -> api::Explained {
@@ -175,6 +177,8 @@ pub(crate) fn explained(arrangement: &Arrangement, explained: ExplainedFile) -> 
         found: explained.facts.is_some(),
         size: explained.facts.as_ref().map(|f| f.size),
         modified: explained.facts.as_ref().map(|f| time(f.modified)),
-        rules: explained.rules.into_iter().filter_map(|(one, note)| shown(arrangement, one, note)).collect(),
+        seen: explained.seen.map(time),
+        away: explained.away,
+        rules: explained.rules.into_iter().filter_map(|one| shown(arrangement, one)).collect(),
     }
 }

@@ -13,7 +13,7 @@ use wetbank_core::Name;
 use crate::{
     auth::SignedIn,
     error::ApiError,
-    extract::{Asked, Body, Part, file},
+    extract::{Asked, Body, Part, WHO, file},
     shown,
     state::Shared,
 };
@@ -28,6 +28,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
         .routes(routes!(rule))
         .routes(routes!(switch))
         .routes(routes!(run_now))
+        .routes(routes!(order))
         .routes(routes!(explain))
 }
 
@@ -104,6 +105,17 @@ pub(crate) async fn run_now(
         None => (state.engine.run_rule(&name, body.all).await?, None),
     };
     Ok(Json(api::Started { run, item }))
+}
+
+/// Say in which order rules are asked.
+#[utoipa::path(put, path = "/rule-order", tag = "rules", request_body = api::RuleOrder, responses((status = 204), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
+pub(crate) async fn order(
+    _: SignedIn,
+    State(state): State<Shared>,
+    Body(body): Body<api::RuleOrder>,
+) -> Result<StatusCode, ApiError> {
+    state.engine.order_rules(&body.rules, WHO).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 #[derive(Deserialize, IntoParams)]

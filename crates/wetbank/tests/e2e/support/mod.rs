@@ -2,6 +2,7 @@
 
 #[cfg(target_arch = "x86_64")]
 pub mod browser;
+pub mod builder;
 pub mod clock;
 pub mod cuts;
 pub mod desk;
@@ -206,6 +207,12 @@ impl Office {
 
     /// Imports a key with its secret part, made by GnuPG.
     pub fn import_key(&self, name: &str) {
+        let file = self.make_key();
+        assert!(self.wetbank(&["key", "import", name, file.to_str().unwrap()]).status.success());
+    }
+
+    /// A file with a key of the office's own, made by GnuPG.
+    pub fn make_key(&self) -> PathBuf {
         let home = self.path("gpg");
         fs::create_dir(&home).unwrap();
         let gpg = |words: &[&str]| {
@@ -222,7 +229,7 @@ impl Office {
         gpg(&["--passphrase", "", "--quick-gen-key", "Merrow <office@merrow.example>", "default", "default", "never"]);
         let file = self.path("key.asc");
         fs::write(&file, gpg(&["--armor", "--export-secret-keys"])).unwrap();
-        assert!(self.wetbank(&["key", "import", name, file.to_str().unwrap()]).status.success());
+        file
     }
 
     /// The most memory in bytes that the service ever had.

@@ -1,0 +1,21 @@
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+
+import { type Schemas, api, told } from "../../../shared/api/client";
+
+export type Rehearsal = Schemas["Rehearsal"];
+export type RehearsedFile = Schemas["RehearsedFile"];
+export type RehearsedOnly = Schemas["RehearsedOnly"];
+export type AskRehearsal = Schemas["AskRehearsal"];
+export type Foreseen = Schemas["Foreseen"];
+
+/** A rehearsal: what a rule would do. Nothing is touched, so that it can be asked for as often as one likes. */
+export const rehearsalQuery = (asked: AskRehearsal, isReady = true) =>
+  queryOptions({
+    queryKey: ["rehearsal", asked],
+    queryFn: () => told(api.POST("/api/v1/rehearsals", { body: asked })),
+    enabled: isReady,
+    placeholderData: keepPreviousData,
+    refetchInterval: false,
+    refetchOnWindowFocus: false,
+    retry: false,
+  });

@@ -1,0 +1,1 @@
+SELECT place, path, size, modified, seen FROM arrival WHERE id = ?1
