@@ -62,7 +62,7 @@ pub use rehearse::{Coming, Elsewise, ElsewiseKind, End, Foreseen, Rehearsal, els
 pub use retry::RetryPolicy;
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};
 pub use schedule::{Busy, Cron, Days, MOST_MISSED, Missed, Pattern, Schedule};
-pub use sentence::{branch_sentence, delivery_words, rule_sentence, starts_words};
+pub use sentence::{Phrase, PhraseOf, branch_sentence, delivery_words, rule_phrases, rule_sentence, starts_words};
 pub use starter::{Ask, Starter, Want, starters};
 pub use starts::{Arrival, Arrives, Chain, ChainEvent, Gather, Happened, Letter, LookPace, Signal, Starts};
 pub use state::{Cause, InvalidMove, ItemKind, ItemState, RunState, run_state};

@@ -107,6 +107,8 @@ pub struct Planned {
     pub next: Next,
     /// The step that follows when it failed for good; else the file is held.
     pub on_failure: Option<usize>,
+    /// It stands in no book: a partner wants it done before the step behind it.
+    pub is_wished: bool,
 }
 
 /// What follows a step.

@@ -40,16 +40,65 @@ fn planned_words(planned: &Planned) -> String {
     }
 }
 
+/// Of which part of a rule something is said. Steps count as the book has them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PhraseOf {
+    /// What starts it, and which files it looks for.
+    Starts,
+    /// A branch: which files it takes.
+    Branch(usize),
+    /// A step of a branch.
+    Step(usize, usize),
+    /// What becomes of the original in a branch.
+    Original(usize),
+}
+
+/// A piece of a rule's sentence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Phrase {
+    /// Its words.
+    pub text: String,
+    /// Of what they are; nothing for what only joins them.
+    pub of: Option<PhraseOf>,
+}
+
+fn phrase(of: PhraseOf, text: String) -> Phrase {
+    Phrase { text, of: Some(of) }
+}
+
+fn joint(text: &str) -> Phrase {
+    Phrase { text: text.to_owned(), of: None }
+}
+
+/// A branch piece by piece, without its condition and its failure paths.
+fn branch_phrases(branch: &Branch, at: usize) -> Vec<Phrase> {
+    let main = &branch.steps[..branch.main];
+    let (mut phrases, mut step) = (Vec::new(), 0);
+    for (number, planned) in main.iter().enumerate() {
+        if number > 0 {
+            phrases.push(joint(if number + 1 == main.len() { " and " } else { ", " }));
+        }
+        let of = (!planned.is_wished).then_some(PhraseOf::Step(at, step));
+        step += usize::from(!planned.is_wished);
+        phrases.push(Phrase { text: planned_words(planned), of });
+    }
+    let original = match &branch.original {
+        Original::Stays => return phrases,
+        Original::MoveTo(folder) => format!("set the original aside in {folder}"),
+        Original::Delete => "delete the original".to_owned(),
+        Original::Mark(name) => format!("mark the original with {name}"),
+    };
+    phrases.extend([joint("; then "), phrase(PhraseOf::Original(at), original)]);
+    phrases
+}
+
+fn said(phrases: &[Phrase]) -> String {
+    phrases.iter().map(|phrase| phrase.text.as_str()).collect()
+}
+
 /// A branch in words, without its condition and its failure paths.
 pub fn branch_sentence(branch: &Branch) -> String {
-    let steps: Vec<String> = branch.steps[..branch.main].iter().map(planned_words).collect();
-    let original = match &branch.original {
-        Original::Stays => String::new(),
-        Original::MoveTo(folder) => format!("; then set the original aside in {folder}"),
-        Original::Delete => "; then delete the original".to_owned(),
-        Original::Mark(name) => format!("; then mark the original with {name}"),
-    };
-    format!("{}{original}", joined(&steps))
+    said(&branch_phrases(branch, 0))
 }
 
 fn files_words(files: &Selection) -> String {
@@ -141,15 +190,47 @@ pub fn starts_words(rule: &Rule) -> String {
 
 /// A whole rule in plain words.
 pub fn rule_sentence(rule: &Rule) -> String {
-    let mut text = starts_words(rule);
-    for (index, branch) in rule.branches.iter().enumerate() {
-        let what = branch_sentence(branch);
-        match (&branch.condition, index) {
-            (None, 0) => text.push_str(&format!(", {what}.")),
-            (None, _) => text.push_str(&format!(" Anything else: {what}.")),
-            (Some(condition), 0) => text.push_str(&format!(", and {}: {what}.", condition.words())),
-            (Some(condition), _) => text.push_str(&format!(" If {}: {what}.", condition.words())),
+    said(&rule_phrases(rule))
+}
+
+/// The same piece by piece, each with the part of the rule that it tells.
+pub fn rule_phrases(rule: &Rule) -> Vec<Phrase> {
+    let mut phrases = vec![phrase(PhraseOf::Starts, starts_words(rule))];
+    for (at, branch) in rule.branches.iter().enumerate() {
+        let of = |text: String| phrase(PhraseOf::Branch(at), text);
+        match (&branch.condition, at) {
+            (None, 0) => phrases.push(joint(", ")),
+            (None, _) => phrases.extend([joint(" "), of("Anything else".to_owned()), joint(": ")]),
+            (Some(condition), 0) => phrases.extend([joint(", and "), of(condition.words()), joint(": ")]),
+            (Some(condition), _) => phrases.extend([joint(" If "), of(condition.words()), joint(": ")]),
         }
+        phrases.extend(branch_phrases(branch, at));
+        phrases.push(joint("."));
     }
-    text
+    phrases
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Known, parse_book};
+
+    #[test]
+    fn a_sentence_is_its_phrases_and_each_leads_to_its_part_as_the_book_counts_them() {
+        let text = "[partner.skerrow]\nkeys = [\"skerrow\"]\ndelivery = { to = \"office\", encrypt = true }\n\
+            [rule.keep]\nstarts = { hand = {} }\nfinds = [ { place = \"office\" } ]\n\
+            [[rule.keep.branch]]\nif = { file = \"name\", starts-with = \"a\" }\n\
+            steps = [ { note = { text = \"x\" } }, { deliver = { partner = \"skerrow\" } } ]\noriginal = \"delete\"\n\
+            [[rule.keep.branch]]\nsteps = [ { hold = { why = \"?\" } } ]\n";
+        let known = Known { places: vec![Name::new("office").unwrap()], ..Known::default() };
+        let rule = parse_book(&[("book".to_owned(), text.to_owned())], &known).unwrap().rules.remove(0);
+        let phrases = rule_phrases(&rule);
+        assert_eq!(said(&phrases), rule_sentence(&rule));
+        let of: Vec<_> = phrases.iter().filter_map(|phrase| phrase.of).collect();
+        use PhraseOf::{Branch, Original, Starts, Step};
+        assert_eq!(of, [Starts, Branch(0), Step(0, 0), Step(0, 1), Original(0), Branch(1), Step(1, 0)]);
+        let wished = phrases.iter().find(|phrase| phrase.text.starts_with("encrypt it")).unwrap();
+        assert_eq!(wished.of, None, "what a partner wants stands in no book");
+        assert!(rule_sentence(&rule).ends_with("; then delete the original. Anything else: hold it for a person (?)."));
+    }
 }

@@ -55,6 +55,8 @@ pub struct Draft {
     pub differences: Vec<Difference>,
     /// A rule in one sentence, if nothing is wrong with it.
     pub sentence: Option<String>,
+    /// The same piece by piece, each with the part of the rule that it tells.
+    pub phrases: Vec<DraftPhrase>,
     /// A rule's next firings by the clock.
     pub firings: Vec<String>,
     /// A rule's branches, with no files yet.
@@ -126,4 +128,12 @@ pub struct DraftMistake {
     pub written: Option<String>,
     /// The one that is probably meant.
     pub nearest: Option<String>,
+}
+
+/// A piece of a rule's sentence.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DraftPhrase {
+    pub text: String,
+    /// The part of the value that it tells (RFC 6901), as in `/branch/0/steps/1`; nothing for what only joins.
+    pub pointer: Option<String>,
 }

@@ -16,7 +16,14 @@ struct Shape {
 
 fn planned(next: Next, on_failure: Option<usize>) -> Planned {
     let text = Template::new("seen").unwrap();
-    Planned { step: Step::Note(Box::new(Note { text })), condition: None, retry: None, next, on_failure }
+    Planned {
+        step: Step::Note(Box::new(Note { text })),
+        condition: None,
+        retry: None,
+        next,
+        on_failure,
+        is_wished: false,
+    }
 }
 
 fn branch(shape: &Shape) -> Branch {

@@ -133,12 +133,13 @@ impl<'a> Flow<'a> {
             }
             let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
             let first = self.steps.len();
-            let mut push = |step: Step| {
+            let mut push = |step: Step, is_wished: bool| {
                 let next = Next::Step(self.steps.len() + 1);
                 let (condition, retry) = (condition.clone(), retry.clone());
-                self.steps.push(Planned { step, condition, retry, next, on_failure: None });
+                self.steps.push(Planned { step, condition, retry, next, on_failure: None, is_wished });
             };
-            before.into_iter().chain([step]).for_each(&mut push);
+            before.into_iter().for_each(|before| push(before, true));
+            push(step, false);
             if let Some(path) = &raw.on_failure {
                 let end = self.steps.len();
                 let next = match raw.then {
@@ -170,7 +171,14 @@ impl<'a> Flow<'a> {
                 // Nothing but going on: a note stands for it, so that the record tells.
                 let text = template::<holds::Words>(None, "{{ fault.step }} failed, going on: {{ fault.why }}")?;
                 let step = Step::Note(Box::new(Note { text }));
-                self.steps.push(Planned { step, condition: None, retry: None, next, on_failure: None });
+                self.steps.push(Planned {
+                    step,
+                    condition: None,
+                    retry: None,
+                    next,
+                    on_failure: None,
+                    is_wished: false,
+                });
             } else {
                 self.lay(steps, next)?;
             }

@@ -7,8 +7,8 @@ use jiff::Timestamp;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_core::{
-    About, Amiss, Cause, DraftMistake, FileFacts, FilePath, KnownWhere, Placeholder, Rule, Sample, SectionKind,
-    bare_rule, explain, known_here, known_values, rule_sentence, samples,
+    About, Amiss, Cause, DraftMistake, FileFacts, FilePath, KnownWhere, Phrase, PhraseOf, Placeholder, Rule, Sample,
+    SectionKind, bare_rule, explain, known_here, known_values, rule_phrases, rule_sentence, samples,
 };
 use wetbank_engine::{Drafted, Proposed};
 
@@ -103,6 +103,7 @@ pub(super) fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>)
     let sample = |one: Sample| api::DraftSample { pointer: one.pointer, text: one.text };
     api::Draft {
         sentence: rule.map(rule_sentence),
+        phrases: rule.map(|rule| rule_phrases(rule).into_iter().map(phrase).collect()).unwrap_or_default(),
         firings: rule.map(firings).unwrap_or_default().into_iter().map(time).collect(),
         branches: rule.map(map::drawn).unwrap_or_default(),
         known: values,
@@ -117,6 +118,16 @@ pub(super) fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>)
         mistakes: drafted.draft.mistakes.into_iter().map(mistake).collect(),
         text: drafted.draft.text,
     }
+}
+
+fn phrase(Phrase { text, of }: Phrase) -> api::DraftPhrase {
+    let pointer = of.map(|of| match of {
+        PhraseOf::Starts => "/starts".to_owned(),
+        PhraseOf::Branch(branch) => format!("/branch/{branch}"),
+        PhraseOf::Step(branch, step) => format!("/branch/{branch}/steps/{step}"),
+        PhraseOf::Original(branch) => format!("/branch/{branch}/original"),
+    });
+    api::DraftPhrase { text, pointer }
 }
 
 fn mistake(mistake: DraftMistake) -> api::DraftMistake {

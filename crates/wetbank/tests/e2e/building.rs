@@ -86,16 +86,14 @@ async fn from_an_empty_service_a_rule_is_built_by_form_alone_and_works() {
 async fn what_is_changed_by_form_keeps_the_comments_and_what_was_typed_as_text_is_in_the_form() {
     let (office, browser) = office().await;
     browser.go(&office, "/rules/sheets").await;
-    browser.press("Branch 1, step 1: A copy").await;
+    // The sentence leads to each of its parts.
+    browser.click("//p/a[contains(., 'copy it to office › archive/levels')]").await;
     browser.fill("Folder", "archive/tides").await;
     browser.find("//p[contains(., 'archive/tides')]").await;
     browser.click("//button[@role='tab' and text()='Text']").await;
-    let text = browser.field("The rule as text").await;
-    let shown = text.value().await.unwrap().unwrap();
+    let shown = browser.book_text("The rule as text").await;
     assert!(shown.contains("# Agreed with the archive.") && shown.contains("# the old title was longer"), "{shown}");
-    let wanted = shown.replace("Anything else", "The rest");
-    browser.driver.execute("arguments[0].select()", vec![text.to_json().unwrap()]).await.unwrap();
-    text.send_keys(&wanted).await.unwrap();
+    browser.type_book("The rule as text", &shown.replace("Anything else", "The rest")).await;
     browser.click("//button[@role='tab' and text()='Build']").await;
     browser.press("Branch: 2 The rest").await;
     assert_eq!(browser.field("Title").await.value().await.unwrap().unwrap(), "The rest");

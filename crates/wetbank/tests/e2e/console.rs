@@ -88,12 +88,7 @@ async fn a_rule_is_edited_as_text_checked_compared_and_put_in_force() {
     browser.click("//a[text()='Rules']").await;
     browser.click("//a[text()='Bulletins into the archive']").await;
     browser.click("//button[@role='tab' and text()='Text']").await;
-    let text = browser.field("The rule as text").await;
-    let edit = async |with: &str| {
-        text.click().await.unwrap();
-        text.send_keys(Key::Control + "a").await.unwrap();
-        text.send_keys(with).await.unwrap();
-    };
+    let edit = async |with: &str| browser.type_book("The rule as text", with).await;
     edit("[rule.bulletins]\ntitel = \"x\"").await;
     // It is checked while it is typed.
     browser.find("//*[@role='alert' and contains(., 'did you mean \"title\"')]").await;

@@ -19,7 +19,7 @@ import { ruleRunsQuery } from "../queries";
 import { Rehearse } from "../rehearse/Rehearse";
 import { EditedCrossing } from "./EditedCrossing";
 import { OpenPart } from "./OpenPart";
-import type { Part } from "./parts";
+import { type Part, sameKey } from "./parts";
 import { TryIt } from "./TryIt";
 
 interface Props {
@@ -89,7 +89,7 @@ function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open,
           )}
           {!isNew && <Stale editor={editor} kind="rule" name={name} />}
           <p className="max-w-[52rem] [overflow-wrap:anywhere]" aria-live="polite">
-            {draft.sentence ?? <span className="quiet">Not finished yet: {draft.mistakes.length === 1 ? "one thing is" : `${draft.mistakes.length} things are`} missing or wrong.</span>}
+            {draft.sentence ? <Sentence draft={draft} open={tab === "build" ? open : undefined} onOpen={tab === "build" ? setOpen : undefined} /> : <span className="quiet">Not finished yet: {draft.mistakes.length === 1 ? "one thing is" : `${draft.mistakes.length} things are`} missing or wrong.</span>}
           </p>
           {tab === "build" && !isReadable && <p role="alert">The text has to be readable before it can be changed by form.</p>}
           {tab === "rehearse" ? (
@@ -110,6 +110,32 @@ function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open,
       </FormProvider>
     </WorldOfForm>
   );
+}
+
+/** What the rule does, in a sentence; each part of it opens that part below. */
+function Sentence({ draft, open, onOpen }: { draft: Draft; open: Part | undefined; onOpen: ((part: Part) => void) | undefined }) {
+  if (!onOpen) return draft.sentence;
+  return draft.phrases.map(({ text, pointer }, number) => {
+    // oxlint-disable-next-line react/no-array-index-key -- a phrase is its place in the sentence
+    if (pointer === null || pointer === undefined) return <span key={number}>{text}</span>;
+    const part = partOf(pointer);
+    const isOpen = open !== undefined && sameKey(part) === sameKey(open);
+    return (
+      // oxlint-disable-next-line react/no-array-index-key -- as above
+      <a
+        key={number}
+        href={`#${pointer}`}
+        className="phrase"
+        aria-current={isOpen || undefined}
+        onClick={(event) => {
+          event.preventDefault();
+          onOpen(part);
+        }}
+      >
+        {text}
+      </a>
+    );
+  });
 }
 
 /** Which part a mistake is in. */

@@ -1,5 +1,7 @@
 //! Arranging by hand in the console, as somebody who never saw the book.
 
+use thirtyfour::prelude::*;
+
 use super::{Office, browser::Browser};
 
 impl Browser {
@@ -109,6 +111,23 @@ impl Browser {
     pub async fn insert_in(&self, part: &str, label: &str, title: &str) {
         self.click(&format!("{}//button[@aria-label='Insert into {label}']", of(part))).await;
         self.click(&format!("//dialog[@aria-label='Insert']//button[contains(., \"{title}\")]")).await;
+    }
+}
+
+impl Browser {
+    /// What stands in the editor of a section's text.
+    pub async fn book_text(&self, label: &str) -> String {
+        self.find(&format!("//*[contains(@class, 'cm-content') and @aria-label='{label}']")).await;
+        let words = "return [...document.querySelectorAll('.cm-line')].map((line) => line.textContent).join('\\n')";
+        self.driver.execute(words, Vec::new()).await.unwrap().json().as_str().unwrap().to_owned()
+    }
+
+    /// Types another one in its place.
+    pub async fn type_book(&self, label: &str, text: &str) {
+        let content = self.find(&format!("//*[contains(@class, 'cm-content') and @aria-label='{label}']")).await;
+        content.click().await.unwrap();
+        content.send_keys(Key::Control + "a").await.unwrap();
+        content.send_keys(text).await.unwrap();
     }
 }
 
