@@ -6,9 +6,9 @@ import { Asked } from "../../shared/ui/Asked";
 import { Time, size } from "../../shared/ui/format";
 import { RuleLink } from "../../shared/ui/RuleLink";
 import { Failure, Shown } from "../../shared/ui/states";
-import { ChooseFile } from "../rules/build/ChooseFile";
-import { Way } from "../rules/rehearse/Way";
-import { rehearsalQuery } from "../rules/rehearse/queries";
+import { ChooseFile } from "../../shared/ui/ChooseFile";
+import { Way } from "../../shared/rehearse/Way";
+import { rehearsalQuery } from "../../shared/rehearse/queries";
 import { explainQuery } from "./queries";
 
 type Explained = Schemas["Explained"];

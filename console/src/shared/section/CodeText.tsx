@@ -1,9 +1,10 @@
 import { autocompletion, completionKeymap } from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap, insertNewline } from "@codemirror/commands";
-import { StreamLanguage, defaultHighlightStyle, syntaxHighlighting } from "@codemirror/language";
+import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
 import { toml } from "@codemirror/legacy-modes/mode/toml";
 import { lintGutter, setDiagnostics } from "@codemirror/lint";
 import { EditorState } from "@codemirror/state";
+import { tags } from "@lezer/highlight";
 import { EditorView, drawSelection, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
 import { useEffect, useRef } from "react";
 
@@ -24,7 +25,7 @@ interface Props {
 }
 
 const LOOK = EditorView.theme({
-  "&": { backgroundColor: "var(--color-base-100)", color: "var(--color-base-content)", border: "1px solid var(--color-base-300)", borderRadius: "var(--radius-box)", fontSize: "13.5px" },
+  "&": { backgroundColor: "var(--color-base-100)", color: "var(--color-base-content)", border: "1px solid var(--color-base-300)", borderRadius: "var(--radius-box)", overflow: "hidden", fontSize: "13.5px" },
   "&.cm-focused": { outline: "2px solid var(--color-primary)", outlineOffset: "1px" },
   ".cm-scroller": { fontFamily: "var(--font-mono)", lineHeight: "1.5", minHeight: "12rem", maxHeight: "36rem" },
   ".cm-gutters": { backgroundColor: "var(--color-base-200)", color: "color-mix(in oklab, var(--color-base-content) 72%, transparent)", border: "none" },
@@ -33,9 +34,14 @@ const LOOK = EditorView.theme({
   ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { backgroundColor: "color-mix(in oklab, var(--color-primary) 28%, transparent) !important" },
   ".cm-tooltip": { backgroundColor: "var(--color-base-100)", color: "var(--color-base-content)", border: "1px solid var(--color-base-300)" },
   ".cm-tooltip-autocomplete > ul > li[aria-selected]": { backgroundColor: "var(--color-primary)", color: "var(--color-primary-content)" },
-  // The colours of the highlighting are for white; on dark ground they are lifted.
-  ".cm-line span": { filter: "var(--code-lift, none)" },
 });
+
+const COLOURS = HighlightStyle.define([
+  { tag: tags.atom, color: "var(--color-primary)", fontWeight: "600" },
+  { tag: tags.string, color: "var(--color-success)" },
+  { tag: [tags.number, tags.bool], color: "color-mix(in oklab, var(--color-accent) 75%, var(--color-base-content))" },
+  { tag: tags.comment, color: "color-mix(in oklab, var(--color-base-content) 72%, transparent)", fontStyle: "italic" },
+]);
 
 /** A section as text, with its mistakes in the margin; Ctrl+Space offers what the book knows. */
 export default function CodeText({ label, value, mistakes, words, onChange }: Props) {
@@ -59,7 +65,7 @@ export default function CodeText({ label, value, mistakes, words, onChange }: Pr
           highlightActiveLine(),
           EditorView.lineWrapping,
           StreamLanguage.define(toml),
-          syntaxHighlighting(defaultHighlightStyle),
+          syntaxHighlighting(COLOURS),
           autocompletion({
             override: [
               (context) => {

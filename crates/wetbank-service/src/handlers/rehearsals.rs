@@ -1,7 +1,7 @@
 //! Rehearsals, and the record of what came.
 
 use axum::{Json, extract::State};
-use jiff::{Timestamp, ToSpan};
+use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
@@ -60,7 +60,7 @@ pub(crate) async fn rehearse(
         api::RehearsedOver::File(asked) => Over::File(file(&asked)?),
         api::RehearsedOver::Arrival(id) => Over::Arrival(id),
         api::RehearsedOver::Days(days) => {
-            let since = Timestamp::now().checked_sub((i64::from(days) * 24).hours());
+            let since = Timestamp::now().checked_sub(SignedDuration::from_hours(i64::from(days) * 24));
             Over::Since(since.unwrap_or(Timestamp::MIN))
         }
     };

@@ -8,6 +8,7 @@ mod doors;
 mod drafts;
 mod places;
 mod records;
+mod rehearsals;
 mod sections;
 mod signals;
 

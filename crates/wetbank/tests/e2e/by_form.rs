@@ -33,6 +33,19 @@ async fn add_bucket(browser: &Browser, office: &Office, name: &str, archive: &Ar
     browser.add_place(office, "A bucket", name, &fields).await;
 }
 
+async fn add_ftp(browser: &Browser, office: &Office, server: &Proftpd, host: &str) {
+    browser.go(office, "/places/new").await;
+    browser.click("//label[contains(., 'An FTP server')]/input").await;
+    browser.fill("Name", "harlan").await;
+    browser.fill("Host", host).await;
+    browser.fill("User", FTP_USER.0).await;
+    browser.fill("Password", FTP_USER.1).await;
+    browser.pick("Secured by", "none").await;
+    browser.fill("Folder", &server.root.path().display().to_string()).await;
+    browser.press("Add and test").await;
+    browser.find("//section[@aria-label='Test']//li[contains(., 'list')]").await;
+}
+
 fn today() -> String {
     jiff::Zoned::now().with_time_zone(jiff::tz::TimeZone::UTC).date().to_string()
 }
@@ -81,17 +94,7 @@ async fn j03_one_named_file_is_fetched_each_working_day_into_a_folder_named_by_d
     fs::write(server.root.path().join("out/levels.csv"), "today's levels").unwrap();
     fs::write(server.root.path().join("out/other.csv"), "not asked for").unwrap();
     add_folder(&browser, &office, "office").await;
-    browser.go(&office, "/places/new").await;
-    browser.click("//label[contains(., 'An FTP server')]/input").await;
-    browser.fill("Name", "harlan").await;
-    browser.fill("Host", "127.0.0.1").await;
-    browser.fill("Port", &server.port.to_string()).await;
-    browser.fill("User", FTP_USER.0).await;
-    browser.fill("Password", FTP_USER.1).await;
-    browser.pick("Secured by", "none").await;
-    browser.fill("Folder", &server.root.path().display().to_string()).await;
-    browser.press("Add and test").await;
-    browser.find("//section[@aria-label='Test']//li[contains(., 'list')]").await;
+    add_ftp(&browser, &office, &server, &format!("127.0.0.1:{}", server.port)).await;
     browser.new_rule(&office, "fetch").await;
     browser.press("What starts it").await;
     browser.press("Add: By the clock").await;
@@ -117,17 +120,8 @@ async fn j06_at_the_end_of_the_day_a_folder_named_by_date_gets_all_files() {
     let server = Proftpd::start(FtpOffer::Plain);
     shared_folder(&server.root.path().join("daily"));
     add_folder(&browser, &office, "office").await;
-    browser.go(&office, "/places/new").await;
-    browser.click("//label[contains(., 'An FTP server')]/input").await;
-    browser.fill("Name", "harlan").await;
     // A host typed with a scheme and slashes is understood.
-    browser.fill("Host", &format!("ftp://127.0.0.1:{}//", server.port)).await;
-    browser.fill("User", FTP_USER.0).await;
-    browser.fill("Password", FTP_USER.1).await;
-    browser.pick("Secured by", "none").await;
-    browser.fill("Folder", &server.root.path().display().to_string()).await;
-    browser.press("Add and test").await;
-    browser.find("//section[@aria-label='Test']//li[contains(., 'list')]").await;
+    add_ftp(&browser, &office, &server, &format!("ftp://127.0.0.1:{}//", server.port)).await;
     for name in ["a.csv", "b.csv", "sub/c.csv"] {
         office.put(&format!("office/day/{name}"), name.as_bytes());
     }

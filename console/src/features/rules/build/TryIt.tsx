@@ -4,9 +4,9 @@ import { useState } from "react";
 import { size, splitPath } from "../../../shared/ui/format";
 import type { Editor } from "../../../shared/section/useEditor";
 import { Asked } from "../../../shared/ui/Asked";
-import { Way } from "../rehearse/Way";
-import { rehearsalQuery } from "../rehearse/queries";
-import { ChooseFile } from "./ChooseFile";
+import { Way } from "../../../shared/rehearse/Way";
+import { rehearsalQuery } from "../../../shared/rehearse/queries";
+import { ChooseFile } from "../../../shared/ui/ChooseFile";
 
 /** What the draft says of the file while it is not whole yet, or while the file cannot be looked at. */
 function SoFar({ editor }: { editor: Editor }) {

@@ -1,8 +1,8 @@
 import { Fragment, useState } from "react";
 
 import { Time, size, splitPath } from "../../../shared/ui/format";
-import { Way, WayInShort } from "./Way";
-import type { RehearsedFile } from "./queries";
+import { Way, WayInShort } from "../../../shared/rehearse/Way";
+import type { RehearsedFile } from "../../../shared/rehearse/queries";
 
 /** The whole of one file: what is in force beside what would be. */
 function Whole({ file, isCompared }: { file: RehearsedFile; isCompared: boolean }) {

@@ -1,18 +1,27 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 
 import { type Schemas, api, told } from "../../../shared/api/client";
 import type { Editor } from "../../../shared/section/useEditor";
 import { Time } from "../../../shared/ui/format";
 import { Failure, Loading } from "../../../shared/ui/states";
-import { ChooseFile } from "../build/ChooseFile";
+import { ChooseFile } from "../../../shared/ui/ChooseFile";
 import { Days } from "./Days";
 import { Files } from "./Files";
-import { type AskRehearsal, type Rehearsal, type RehearsedOnly, rehearsalQuery } from "./queries";
+import { type AskRehearsal, type Rehearsal, type RehearsedOnly, rehearsalQuery } from "../../../shared/rehearse/queries";
 
 type Over = Schemas["RehearsedOver"];
 
 const SPANS = [7, 30, 90, 365];
+const USUAL_DAYS = 30;
+
+function overOf(search: URLSearchParams): Over {
+  const [file, days] = [search.get("file"), search.get("days")];
+  if (file !== null) return { file };
+  return days === null ? "here" : { days: Number(days) };
+}
+
 /** Files of a page. */
 const PAGE = 50;
 /** Files in a saved list, asked for in pages. */
@@ -52,8 +61,10 @@ function Ways({ found }: { found: Rehearsal }) {
 
 /** What a rule, as it is in force or as it is drafted, would do. */
 export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
-  const [over, setOver] = useState<Over>("here");
-  const [days, setDays] = useState(30);
+  // Over which files stands in the address: it can be sent to a colleague.
+  const [search, setSearch] = useSearchParams();
+  const over = overOf(search);
+  const days = Number(search.get("days") ?? USUAL_DAYS);
   const [only, setOnly] = useState<RehearsedOnly>();
   const [day, setDay] = useState<string>();
   const [pages, setPages] = useState(1);
@@ -76,7 +87,17 @@ export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
   const file = typeof over === "object" && "file" in over ? over.file : undefined;
   const isPast = typeof over === "object" && "days" in over;
   const setFiles = (to: Over) => {
-    setOver(to);
+    setSearch(
+      (before) => {
+        const after = new URLSearchParams(before);
+        after.delete("file");
+        after.delete("days");
+        if (typeof to === "object" && "file" in to) after.set("file", to.file);
+        if (typeof to === "object" && "days" in to) after.set("days", String(to.days));
+        return after;
+      },
+      { replace: true },
+    );
     setDay(undefined);
     setOnly(undefined);
     setPages(1);
@@ -107,10 +128,7 @@ export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
             <select
               className="select select-sm w-auto"
               value={days}
-              onChange={(event) => {
-                setDays(Number(event.target.value));
-                setFiles({ days: Number(event.target.value) });
-              }}
+              onChange={(event) => setFiles({ days: Number(event.target.value) })}
             >
               {SPANS.map((span) => (
                 <option key={span} value={span}>

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type Schemas, api, told } from "../../../shared/api/client";
-import { placesQuery } from "../../../shared/api/status";
-import { Dialog } from "../../../shared/ui/Dialog";
-import { FolderList } from "../../../shared/ui/FolderList";
+import { type Schemas, api, told } from "../api/client";
+import { placesQuery } from "../api/status";
+import { Dialog } from "./Dialog";
+import { FolderList } from "./FolderList";
 
 export type SampleFile = Schemas["SampleFile"];
 

@@ -1,6 +1,6 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 
-import { type Schemas, api, told } from "../../../shared/api/client";
+import { type Schemas, api, told } from "../api/client";
 
 export type Rehearsal = Schemas["Rehearsal"];
 export type RehearsedFile = Schemas["RehearsedFile"];

@@ -1,6 +1,6 @@
-import type { Schemas } from "../../../shared/api/client";
-import { Asked } from "../../../shared/ui/Asked";
-import { where } from "../../../shared/ui/format";
+import type { Schemas } from "../api/client";
+import { Asked } from "../ui/Asked";
+import { where } from "../ui/format";
 import type { Foreseen } from "./queries";
 
 type Step = Schemas["ForeseenStep"];
