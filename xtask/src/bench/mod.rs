@@ -5,6 +5,7 @@ mod errands;
 mod files;
 mod history;
 mod light;
+mod rehearse;
 mod servers;
 mod sshd;
 
@@ -43,7 +44,7 @@ pub(crate) struct Figure {
 type Measure = fn(&mut Vec<Figure>) -> Result<()>;
 
 /// What is measured, by the names that choose it.
-const FIGURES: [(&str, Measure); 18] = [
+const FIGURES: [(&str, Measure); 19] = [
     ("pieces", pieces),
     ("large", files::large_copy),
     ("small", files::small_copies),
@@ -60,6 +61,7 @@ const FIGURES: [(&str, Measure); 18] = [
     ("schedules", errands::schedules),
     ("zip", errands::zip),
     ("table", errands::table),
+    ("rehearse", rehearse::rehearse),
     ("history", history::history),
     ("light", light::light),
 ];

@@ -1,9 +1,10 @@
-import { useState } from "react";
+import { memo, useDeferredValue, useState } from "react";
 import { useFormContext } from "react-hook-form";
 
 import type { Rule } from "../../../shared/api/client";
 import { AddStep } from "../../../shared/form/StepList";
 import { type Table, type Value, at, filled, isTable, newStep, pointer, stepKind, tables, texts } from "../../../shared/form/values";
+import type { Forms } from "../../../shared/form/schema";
 import type { Draft } from "../../../shared/form/useDraft";
 import { useWhole, useWorld } from "../../../shared/form/world";
 import { Crossing, type Lane, type Stone } from "../../../shared/ui/Crossing";
@@ -32,8 +33,7 @@ function Opener({ children, name, part, open, onOpen }: { children: React.ReactN
 }
 
 /** What starts it, said in a few words on the near bank. */
-function NearBank({ value, next, ...opening }: { value: Table; next: string | null | undefined; open: Part; onOpen: (part: Part) => void }) {
-  const { forms } = useWorld();
+function NearBank({ forms, value, next, ...opening }: { forms: Forms; value: Table; next: string | null | undefined; open: Part; onOpen: (part: Part) => void }) {
   const starts = forms.sections.rule?.find(({ key }) => key === "starts")?.shape;
   const kinds = starts?.is === "group" ? starts.fields.filter(({ key }) => isTable(at(value, `starts.${key}`))) : [];
   const finds = tables(value.finds);
@@ -67,20 +67,35 @@ function NearBank({ value, next, ...opening }: { value: Table; next: string | nu
 /** The picture of a rule, edited in place: banks open what starts it and where it goes, stones open their step. */
 export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
   const { forms, mistakes } = useWorld();
-  const { setValue } = useFormContext();
-  const value = useWhole();
+  // What is typed comes first; a picture of hundreds of stones follows when there is time.
+  const value = useDeferredValue(useWhole());
+  const drawn = useDeferredValue(draft);
+  const wrong = useDeferredValue(mistakes);
+  return <Picture forms={forms} mistakes={wrong} value={value} draft={drawn} rule={rule} open={open} onOpen={onOpen} />;
+}
+
+interface Drawn extends Props {
+  forms: Forms;
+  mistakes: Draft["mistakes"];
+  value: Table;
+}
+
+const Picture = memo(function Picture({ forms, mistakes, value, draft, rule, open, onOpen }: Drawn) {
+  const { setValue, getValues } = useFormContext();
+  // A picture may be a moment old: what is changed is what the form has now.
+  const now = (name: string): Table[] => tables(at(getValues() as unknown as Table, name));
   const branches = tables(value.branch);
   const [adding, setAdding] = useState<{ branch: number; at: number }>();
   const [removing, setRemoving] = useState<{ branch: number; step: number }>();
   const leaving = removing && stepKind(forms, tables(at(value, `branch.${removing.branch}.steps`))[removing.step] ?? {})?.label;
   const isAmiss = (name: string): boolean => mistakes.some((mistake) => mistake.pointer === pointer(name) || mistake.pointer.startsWith(`${pointer(name)}/`));
   const addBranch = () => {
-    setValue("branch", [...branches, filled(forms, forms.branch, { steps: [] })], { shouldDirty: true });
-    onOpen({ is: "branch", branch: branches.length });
+    setValue("branch", [...now("branch"), filled(forms, forms.branch, { steps: [] })], { shouldDirty: true });
+    onOpen({ is: "branch", branch: now("branch").length - 1 });
   };
   const move = (branch: number, step: number, by: -1 | 1) => {
     const name = `branch.${branch}.steps`;
-    const steps = tables(at(value, name));
+    const steps = now(name);
     const [moved, to] = [steps[step], step + by];
     if (!moved || to < 0 || to >= steps.length) return;
     setValue(name, steps.toSpliced(step, 1).toSpliced(to, 0, moved), { shouldDirty: true });
@@ -91,7 +106,7 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
   const remove = () => {
     if (!removing) return;
     const name = `branch.${removing.branch}.steps`;
-    setValue(name, tables(at(value, name)).toSpliced(removing.step, 1), { shouldDirty: true });
+    setValue(name, now(name).toSpliced(removing.step, 1), { shouldDirty: true });
     onOpen({ is: "branch", branch: removing.branch });
     setRemoving(undefined);
   };
@@ -146,7 +161,7 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
           {isAmiss(`branch.${number}.if`) && <span className="text-error text-[12.5px]"> ! its condition is to be finished</span>}
         </Opener>
       ),
-      near: number === 0 && <NearBank value={value} next={rule?.next} {...opening} />,
+      near: number === 0 && <NearBank forms={forms} value={value} next={rule?.next} {...opening} />,
       far: (
         <>
           <span className="block font-semibold">{steps.some((step) => isTable(step.hold)) ? "a person" : (target?.place ?? (steps.length > 0 ? "" : "nowhere yet"))}</span>
@@ -186,11 +201,11 @@ export function EditedCrossing({ draft, rule, open, onOpen }: Props) {
         onAdd={(kind) => {
           if (!adding) return;
           const name = `branch.${adding.branch}.steps`;
-          setValue(name, tables(at(value, name)).toSpliced(adding.at, 0, newStep(forms, kind)), { shouldDirty: true });
+          setValue(name, now(name).toSpliced(adding.at, 0, newStep(forms, kind)), { shouldDirty: true });
           setAdding(undefined);
           onOpen({ is: "step", branch: adding.branch, step: adding.at });
         }}
       />
     </>
   );
-}
+});
