@@ -5,71 +5,87 @@ import { useNavigate, useSearchParams } from "react-router";
 import { type NewPlace, api, told } from "../../shared/api/client";
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { Failure, Loading } from "../../shared/ui/states";
-import { Labelled, PlaceField } from "./PlaceField";
+import { Labelled } from "../../shared/form/Labelled";
+import { type Field, type Kind, formsQuery } from "../../shared/form/schema";
+import { type Value, texts } from "../../shared/form/values";
+import { PlaceField } from "./PlaceField";
 import { Steps } from "./Steps";
-import { type Field, type Kind, placeKinds } from "./kinds";
 
 interface Typed {
   kind: Kind;
   name: string;
   agrees: boolean;
   /** Keys of the book, of the agreement too. */
-  values: Record<string, string>;
+  values: Record<string, Value>;
   secrets: Record<string, string>;
 }
 
-const isSecret = (field: Field) => field.kind === "secret" || field.kind === "secret-lines";
+/** What an agreement asks for; where its lasting half is kept is not typed. */
+const AGREEMENT = ["server", "client", "rights"];
+
+const isSecret = (field: Field) => field.shape.is === "secret";
+
+const said = (value: Value | undefined): boolean => value !== undefined && value !== null && String(value as string).trim() !== "";
+
+/** Signing in by agreeing, where the kind has it. */
+function agreementOf(kind: Kind): { label: string; help: string; fields: Field[] } | undefined {
+  const found = kind.fields.find(({ key }) => key === "agreement");
+  if (found?.shape.is !== "group") return undefined;
+  return { label: found.label, help: found.help, fields: found.shape.fields.filter(({ key }) => AGREEMENT.includes(key)) };
+}
+
+function given(field: Field, text: string): Value {
+  if (field.shape.is === "number") return /^\d{1,15}$/.test(text) ? Number(text) : text;
+  if (field.shape.is === "flag") return text === "true";
+  return field.shape.is === "texts" ? text.split("\n").filter(Boolean) : text;
+}
 
 // What the form begins with: a link may fill it in, as one that a colleague sends, but for secrets.
 function begun(kinds: Kind[], search: URLSearchParams): Typed | undefined {
   const kind = kinds.find((one) => one.kind === search.get("kind")) ?? kinds[0];
   if (!kind) return undefined;
-  const fields = [...kind.fields, ...(kind.agreement?.fields ?? [])].filter((field) => !isSecret(field));
-  const given = fields.flatMap(({ key }) => (search.has(key) ? [[key, search.get(key) ?? ""] as const] : []));
-  const agrees = kind.agreement !== undefined && search.get("sign-in") === "agreement";
-  return { kind, name: search.get("name") ?? "", agrees, values: Object.fromEntries(given), secrets: {} };
+  const agreement = agreementOf(kind);
+  const fields = [...kind.fields, ...(agreement?.fields ?? [])].filter((field) => !isSecret(field));
+  const values = fields.flatMap((field) => (search.has(field.key) ? [[field.key, given(field, search.get(field.key) ?? "")] as const] : []));
+  const agrees = agreement !== undefined && search.get("sign-in") === "agreement";
+  return { kind, name: search.get("name") ?? "", agrees, values: Object.fromEntries(values), secrets: {} };
 }
 
 // The kind's fields; who agrees types neither user nor password.
 function fieldsOf({ kind, agrees }: Typed): Field[] {
-  return agrees ? kind.fields.filter(({ key }) => key !== "user" && key !== "password") : kind.fields;
+  const own = kind.fields.filter(({ key }) => key !== "agreement");
+  return agrees ? own.filter(({ key }) => key !== "user" && key !== "password") : own;
 }
 
 function isNeeded(typed: Typed, field: Field): boolean {
-  const said = (key: string) => (typed.values[key] ?? typed.secrets[key] ?? "").trim() !== "";
-  return field.needed || Object.entries(typed.kind.together).some(([key, with_]) => said(key) && with_.includes(field.key));
-}
-
-function valueOf(kind: Field["kind"], value: string): boolean | number | string | string[] {
-  if (kind === "number") return Number(value);
-  if (kind === "flag") return value === "true";
-  return kind === "list" ? value.split("\n").map((line) => line.trim()).filter(Boolean) : value;
+  const isSaid = (key: string) => said(typed.values[key]) || said(typed.secrets[key]);
+  return field.needed || Object.entries(typed.kind.together).some(([key, with_]) => isSaid(key) && with_.includes(field.key));
 }
 
 function placeOf(typed: Typed): NewPlace {
   const fields = fieldsOf(typed);
   const keys: NewPlace["keys"] = {};
-  for (const { key, kind, usual } of fields) {
-    const value = (typed.values[key] ?? "").trim();
-    if (value === "" || value === usual) continue;
-    keys[key] = valueOf(kind, value);
+  for (const field of fields) {
+    const value = typed.values[field.key];
+    if (isSecret(field) || value === undefined || value === null || !said(value) || value === field.usual) continue;
+    keys[field.key] = typeof value === "string" ? value.trim() : (value as number | boolean | string[]);
   }
   const secrets = fields.filter(isSecret).flatMap(({ key }) => (typed.secrets[key] ? [[key, typed.secrets[key]] as const] : []));
-  const text = (key: string) => typed.values[key]?.trim() ?? "";
+  const text = (key: string) => texts(typed.values[key])[0]?.trim() ?? "";
   return {
     name: typed.name.trim(),
     kind: typed.kind.kind,
     keys,
     secrets: Object.fromEntries(secrets),
-    agreement: typed.agrees ? { server: text("server"), client: text("client"), rights: text("rights").split(/\s+/).filter(Boolean) } : null,
+    agreement: typed.agrees ? { server: text("server"), client: text("client"), rights: texts(typed.values["rights"]) } : null,
   };
 }
 
 // What must be typed before its server can be looked for. A sign-in is never tried unasked:
 // half a password, typed again and again, locks accounts.
 function isReachable(typed: Typed): boolean {
-  const asked = [...fieldsOf(typed), ...(typed.agrees ? (typed.kind.agreement?.fields ?? []) : [])];
-  const isTyped = ({ key }: Field) => (typed.values[key]?.trim() ?? "") !== "";
+  const asked = [...fieldsOf(typed), ...(typed.agrees ? (agreementOf(typed.kind)?.fields ?? []) : [])];
+  const isTyped = ({ key }: Field) => said(typed.values[key]);
   return asked.some(isTyped) && asked.every((field) => !field.needed || isSecret(field) || isTyped(field));
 }
 
@@ -83,7 +99,7 @@ function standIns(typed: Typed): Record<string, string> {
 }
 
 function isComplete(typed: Typed): boolean {
-  return fieldsOf(typed).every((field) => !isNeeded(typed, field) || ((isSecret(field) ? typed.secrets[field.key] : typed.values[field.key]) ?? "").trim() !== "");
+  return fieldsOf(typed).every((field) => !isNeeded(typed, field) || said(isSecret(field) ? typed.secrets[field.key] : typed.values[field.key]));
 }
 
 /** Looks, as one types, whether the server is there; signs in when asked. */
@@ -148,10 +164,10 @@ function AsItIsTyped({ typed }: { typed: Typed }) {
 }
 
 export function NewPlacePage() {
-  const kinds = useQuery(placeKinds);
-  if (kinds.error) return <Failure error={kinds.error} retry={() => void kinds.refetch()} />;
-  if (!kinds.data) return <Loading />;
-  return <NewPlaceForm kinds={kinds.data} />;
+  const forms = useQuery(formsQuery);
+  if (forms.error) return <Failure error={forms.error} retry={() => void forms.refetch()} />;
+  if (!forms.data) return <Loading />;
+  return <NewPlaceForm kinds={forms.data.places} />;
 }
 
 function NewPlaceForm({ kinds }: { kinds: Kind[] }) {
@@ -186,19 +202,19 @@ function Form({ kinds, typed, set }: { kinds: Kind[]; typed: Typed; set: (change
       await navigate(typed.agrees ? `/places/${name}` : `/places/${name}?test=now`);
     },
   });
-  const { agreement } = typed.kind;
+  const agreement = agreementOf(typed.kind);
   const shown = (field: Field) => (
     <PlaceField
       key={field.key}
       field={field}
       needed={isNeeded(typed, field)}
-      value={(isSecret(field) ? typed.secrets[field.key] : typed.values[field.key]) ?? ""}
-      onChange={(value) => set(isSecret(field) ? { secrets: { ...typed.secrets, [field.key]: value } } : { values: { ...typed.values, [field.key]: value } })}
+      value={(isSecret(field) ? typed.secrets[field.key] : typed.values[field.key]) ?? null}
+      onChange={(value) => set(isSecret(field) ? { secrets: { ...typed.secrets, [field.key]: texts(value)[0] ?? "" } } : { values: { ...typed.values, [field.key]: value } })}
     />
   );
   const fields = fieldsOf(typed);
   const [usual, seldom] = [fields.filter((field) => !field.seldom), fields.filter((field) => field.seldom)];
-  const isSeldomSaid = seldom.some(({ key }) => typed.values[key]);
+  const isSeldomSaid = seldom.some(({ key }) => said(typed.values[key]));
   return (
     <div className="panel">
       <form
@@ -219,18 +235,8 @@ function Form({ kinds, typed, set }: { kinds: Kind[]; typed: Typed; set: (change
             </label>
           ))}
         </fieldset>
-        <Labelled label="Name" hint="how rules and people call it: a to z, digits, dashes">
-          {(id, hint) => (
-            <input
-              id={id}
-              aria-describedby={hint}
-              className="input w-full"
-              required
-              pattern="[a-z0-9][a-z0-9_\-]{0,63}"
-              value={typed.name}
-              onChange={(event) => set({ name: event.target.value })}
-            />
-          )}
+        <Labelled label="Name" help="How rules and people call it: a to z, digits, dashes." needed mistakes={[]}>
+          {(aria) => <input {...aria} className="input w-full" pattern="[a-z0-9][a-z0-9_\-]{0,63}" value={typed.name} onChange={(event) => set({ name: event.target.value })} />}
         </Labelled>
         <div className="grid items-start gap-5 sm:grid-cols-2">{usual.map(shown)}</div>
         {agreement && (

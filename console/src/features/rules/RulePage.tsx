@@ -218,7 +218,7 @@ function One({ rule }: { rule: Rule }) {
         {tab === "text" && rule.signal && <SignalHelp help={rule.signal} />}
         {tab === "text" && rule.firings.length > 0 && <Firings rule={rule} />}
         {(tab === "build" || tab === "text" || tab === "rehearse") && <RuleEditor key={rule.name} name={rule.name} text={rule.text} rule={rule} tab={tab} />}
-        {tab === "explain" && <Explain rule={rule.name} begin={`${rule.place}:/${rule.folder ? `${rule.folder}/` : ""}`} />}
+        {tab === "explain" && <Explain rule={rule.name} begin={rule.place ? `${rule.place}:/${rule.folder ? `${rule.folder}/` : ""}` : ""} />}
         {tab === "runs" && <Runs rule={rule} />}
         {tab === "changes" && <Changes kind="rule" name={rule.name} />}
       </Tabs>

@@ -3,6 +3,7 @@ import { useId, useState } from "react";
 
 import { api, told } from "../api/client";
 import { Dialog } from "../ui/Dialog";
+import { Hidden } from "./Hidden";
 
 interface Props {
   label: string;
@@ -59,11 +60,7 @@ export function NewSecret({ label, lines, name: known, isSet, onSet }: Props) {
           </label>
           <label className="grid gap-1" htmlFor={`${id}-value`}>
             <span className="font-semibold">Value of the secret</span>
-            {lines ? (
-              <textarea id={`${id}-value`} className="textarea file w-full" rows={6} required spellCheck={false} value={value} onChange={(event) => setValue(event.target.value)} />
-            ) : (
-              <input id={`${id}-value`} type="password" autoComplete="new-password" className="input w-full" required value={value} onChange={(event) => setValue(event.target.value)} />
-            )}
+            <Hidden aria={{ id: `${id}-value`, required: true, "aria-describedby": "", "aria-invalid": false }} lines={lines} value={value} onChange={setValue} />
           </label>
           <p className="quiet text-sm">It goes into the vault of the service and is never shown again. One of this name that is set already is replaced.</p>
           {put.error && (

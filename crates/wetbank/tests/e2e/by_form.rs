@@ -272,7 +272,7 @@ async fn j20_from_a_starter_files_of_one_cloud_go_to_another_that_was_signed_in_
     browser.fill("Address", &drive.files("merrow")).await;
     browser.fill("Who is asked", &drive.url()).await;
     browser.fill("Registered as", "wetbank").await;
-    browser.fill("Rights", "files.read files.write").await;
+    browser.fill("Rights", "files.read\nfiles.write").await;
     browser.press("Add, then sign in").await;
     // The rights that it gives are shown before.
     browser.find("//section[@aria-label='Sign in']//li[contains(., 'see and read the files')]").await;

@@ -184,8 +184,7 @@ async fn a_place_is_added_with_a_form_and_its_certificate_confirmed_before_it_is
     for (label, value) in
         [("Name", "cloud"), ("Address", &apache.url), ("User", WEBDAV_USER.0), ("Password", WEBDAV_USER.1)]
     {
-        let input = browser.find(&format!("//input[@id=//label[text()='{label}']/@for]")).await;
-        input.send_keys(value).await.unwrap();
+        browser.fill(label, value).await;
     }
     browser.click("//button[text()='Add and test']").await;
     let fingerprint = &apache.certificate.as_ref().unwrap().fingerprint;
@@ -298,7 +297,7 @@ async fn a_cloud_drive_is_added_shown_what_it_allows_refused_and_then_agreed_to(
         ("Registered as", "wetbank".to_owned()),
         ("Rights", "files.read".to_owned()),
     ] {
-        page.find(&format!("//input[@id=//label[text()='{label}']/@for]")).await.send_keys(text).await.unwrap();
+        page.fill(label, &text).await;
     }
     page.click("//button[text()='Add, then sign in']").await;
     page.find("//section[@aria-label='Sign in']//li[contains(., 'see and read the files')]").await;
@@ -351,7 +350,7 @@ async fn a_link_fills_in_the_form_for_a_place_but_for_secrets_and_adds_nothing()
     for (label, expected) in
         [("Name", "print-shop"), ("Host", ""), ("User", "merrow"), ("Folder", "/proofs"), ("Password", "")]
     {
-        let field = page.find(&format!("//label[text()='{label}']/following-sibling::input")).await;
+        let field = page.field(label).await;
         assert_eq!(field.prop("value").await.unwrap().unwrap_or_default(), expected, "{label}");
     }
     assert!(page.find("//label[contains(., 'An FTP server')]/input").await.is_selected().await.unwrap());

@@ -38,13 +38,17 @@ steps = [ { copy = { to = "archive", folder = "bulletins" } } ]
 "#;
 
 /// Pages that there are in every office; the second word is what their heading begins with.
-const PAGES: [(&str, &str); 20] = [
+const PAGES: [(&str, &str); 24] = [
     ("/", "Nothing waits for you"),
     ("/rules", "Rules"),
     ("/rules/new", "New rule"),
     ("/rules/new?from=nothing", "New rule"),
     ("/rules/new?from=sort-by-name", "New rule"),
     ("/rules/levels", "Levels into the archive"),
+    ("/rules/levels?tab=text", "Levels into the archive"),
+    ("/rules/levels?tab=rehearse&days=30", "Levels into the archive"),
+    ("/rules/levels?tab=changes", "Levels into the archive"),
+    ("/explain?file=office:/levels/gauge-07.csv", "What would happen to it?"),
     ("/runs", "Runs"),
     ("/runs/1", "Levels into the archive"),
     ("/places", "Places"),
@@ -211,6 +215,7 @@ async fn an_office_in_which_nothing_is_arranged_says_what_to_do_first() {
     browser.sign_in(&office).await;
     for (path, words) in [
         ("/", "No rule is on yet"),
+        ("/", "Connect where files come from"),
         ("/rules", "Choose from ready arrangements"),
         ("/runs", "Nothing ran yet"),
         ("/places", "place"),

@@ -39,7 +39,7 @@ export function Files({ files, isCompared, label }: { files: RehearsedFile[]; is
         </thead>
         <tbody>
           {files.map((file) => {
-            const key = `${file.arrival ?? ""} ${file.file}`;
+            const key = `${file.arrival ?? ""} ${file.came} ${file.file}`;
             const { name } = splitPath(file.file);
             return (
               <Fragment key={key}>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { type Schemas, api, told } from "../../../shared/api/client";
+import { type Table, at, isTable, tables } from "../../../shared/form/values";
 import type { Editor } from "../../../shared/section/useEditor";
 import { Time } from "../../../shared/ui/format";
 import { Failure, Loading } from "../../../shared/ui/states";
@@ -16,10 +17,11 @@ type Over = Schemas["RehearsedOver"];
 const SPANS = [7, 30, 90, 365];
 const USUAL_DAYS = 30;
 
-function overOf(search: URLSearchParams): Over {
+function overOf(search: URLSearchParams, looks: boolean): Over {
   const [file, days] = [search.get("file"), search.get("days")];
   if (file !== null) return { file };
-  return days === null ? "here" : { days: Number(days) };
+  if (days !== null) return { days: Number(days) || USUAL_DAYS };
+  return looks ? "here" : { days: USUAL_DAYS };
 }
 
 /** Files of a page. */
@@ -63,7 +65,10 @@ function Ways({ found }: { found: Rehearsal }) {
 export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
   // Over which files stands in the address: it can be sent to a colleague.
   const [search, setSearch] = useSearchParams();
-  const over = overOf(search);
+  const value = editor.draft.value as Table;
+  // What another rule, a letter or a signal hands over lies in no folder of its own.
+  const looks = isTable(at(value, "starts.arrival")) || tables(value.finds).length > 0;
+  const over = overOf(search, looks);
   const days = Number(search.get("days") ?? USUAL_DAYS);
   const [only, setOnly] = useState<RehearsedOnly>();
   const [day, setDay] = useState<string>();
@@ -112,7 +117,7 @@ export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
         <span>{isCompared ? `Your draft against version ${editor.ground.version}, over` : isDraft ? "Your draft, over" : "The rule in force, over"}</span>
         <fieldset className="join" aria-label="Over which files">
-          <button type="button" className="btn btn-sm join-item" aria-pressed={over === "here"} onClick={() => setFiles("here")}>
+          <button type="button" className="btn btn-sm join-item" disabled={!looks} aria-pressed={over === "here"} onClick={() => setFiles("here")}>
             what lies there now
           </button>
           <button type="button" className="btn btn-sm join-item" aria-pressed={isPast} onClick={() => setFiles({ days })}>
