@@ -11,6 +11,7 @@ mod arriving;
 mod building;
 mod by_form;
 mod by_hand;
+mod by_keys;
 mod chain;
 mod changes;
 mod clock;
