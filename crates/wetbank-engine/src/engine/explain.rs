@@ -133,7 +133,11 @@ impl Engine {
                 "the rule made this file itself, so it leaves it alone (own-results = true would take it)".to_owned(),
             );
         }
+        let only_changes = rule.starts.arrival.as_ref().is_some_and(|arrival| !arrival.of.new);
         match self.core.journal.sighting(&rule.name, file).await? {
+            Some(known) if known == state && only_changes => {
+                notes.push("the rule knows the file as it is now, and waits until it changes or goes".to_owned());
+            }
             Some(known) if known == state => notes.push("the rule took this very file before".to_owned()),
             Some(_) => notes.push("the rule took an earlier state of this file".to_owned()),
             None => {}

@@ -308,7 +308,7 @@ fn explain_and_run_now_say_what_a_rule_thinks_of_a_file() {
     office.put("office/in/gauge.csv", b"x");
     wait_for("the copy", || office.path("archive/gauge.csv").exists().then_some(()));
     office.wait_idle();
-    let note = office.json(&["rule", "explain", "office:/in/gauge.csv"])["rules"][0]["note"].clone();
+    let note = office.json(&["rule", "explain", "office:/in/gauge.csv"])["rules"][0]["notes"][0].clone();
     assert_eq!(note, "the rule took this very file before");
     fs::remove_file(office.path("archive/gauge.csv")).unwrap();
     let run = office.wetbank(&["rule", "run", "keep", "--file", "office:/in/gauge.csv"]);

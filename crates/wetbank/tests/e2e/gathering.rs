@@ -124,7 +124,7 @@ steps = [ { note = { text = "{{ file.name }} has {{ run.event }} to {{ file.size
         office.put(&format!("office/out/{name}"), b"1");
         wait_for("it is known", || {
             let explained = office.json(&["rule", "explain", &format!("office:/out/{name}")]);
-            explained["rules"][0]["note"].is_string().then_some(())
+            explained["rules"][0]["notes"].to_string().contains("knows the file as it is now").then_some(())
         });
     }
     assert!(office.runs().is_empty(), "what is new is only known");
