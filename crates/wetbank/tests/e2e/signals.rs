@@ -71,8 +71,13 @@ fn send(office: &Office, rule: &str, time: &str, proof: &str, body: &str) -> (u1
 }
 
 fn signal(office: &Office, rule: &str, body: &str) -> (u16, Value) {
+    signal_by(office, SECRET, rule, body)
+}
+
+/// The same by a system that knows another secret.
+pub fn signal_by(office: &Office, secret: &str, rule: &str, body: &str) -> (u16, Value) {
     let time = now().to_string();
-    send(office, rule, &time, &proof(SECRET, rule, &time, body), body)
+    send(office, rule, &time, &proof(secret, rule, &time, body), body)
 }
 
 #[test]

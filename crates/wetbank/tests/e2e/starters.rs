@@ -5,9 +5,14 @@ use std::{collections::BTreeMap, fs, process::Command};
 use reqwest::Client;
 use serde_json::{Value, json};
 
-use crate::support::{Office, PLACES, browser::Browser, names, wait_for};
+use wetbank_testbed::{MAIL_ADDRESS, MAIL_USER, PostOffice};
 
-/// These need a server for letters, or are started by another rule or system.
+use crate::{
+    signals::signal_by,
+    support::{Office, PLACES, browser::Browser, names, servers::mailbox, wait_for},
+};
+
+/// These need a server for letters, or are started by another rule or system: they are run by themselves.
 const ELSEWHERE: [&str; 5] = [
     "mail-what-is-saved",
     "tell-what-came",
@@ -168,6 +173,62 @@ async fn each_starter_becomes_a_rule_that_does_what_it_says() {
     let rows =
         Command::new("sqlite3").arg(office.path("survey.db")).arg("SELECT count(*) FROM reading").output().unwrap();
     assert_eq!(String::from_utf8_lossy(&rows.stdout).trim(), "2");
+}
+
+const LETTER: &str = "From: desk@lindmoor.example\r\nTo: office@merrow.example\r\nSubject: Sheets\r\n\
+    Date: Sat, 14 Mar 2026 06:00:00 +0000\r\nMessage-ID: <1@lindmoor.example>\r\n\
+    Content-Type: multipart/mixed; boundary=b1\r\n\r\n--b1\r\n\r\nSee below.\r\n--b1\r\n\
+    Content-Disposition: attachment; filename=\"assay.csv\"\r\n\r\none\r\n--b1--\r\n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn starters_for_letters_other_rules_and_signals_do_what_they_say_too() {
+    let (office, post) = (office(), PostOffice::start());
+    assert!(office.wetbank_with(&["secret", "set", "post"], MAIL_USER.1).status.success());
+    let known = format!("{PLACES}{MORE}{}", mailbox("post", &post));
+    office.book(&known);
+    let http = Client::new();
+    let call = |path: String| format!("{}/api/v1{path}", office.url());
+    let asked = http.get(call("/starters".to_owned())).bearer_auth(office.token()).send().await.unwrap();
+    let starters: Vec<Value> = asked.json().await.unwrap();
+    let mut book = known.clone();
+    for name in ELSEWHERE {
+        let starter = starters.iter().find(|starter| starter["name"] == name).unwrap();
+        let mut answers = answers(starter);
+        for (key, answer) in [("by", "post"), ("mailbox", "post"), ("source", "archive")] {
+            answers.entry(key.to_owned()).and_modify(|now| *now = answer.to_owned());
+        }
+        let asked = http.post(call(format!("/starters/{name}"))).bearer_auth(office.token());
+        let draft: Value =
+            asked.json(&json!({ "answers": answers })).send().await.unwrap().json().await.unwrap();
+        assert_eq!(draft["mistakes"], json!([]), "{name}: {draft}");
+        book.push_str(draft["text"].as_str().unwrap());
+        fs::create_dir_all(office.path(&format!("office/{name}"))).unwrap();
+    }
+    // Another rule fetches something, so that there is something to hand on.
+    book.push_str(
+        "[rule.fetch]\nstarts = { hand = {} }\nfinds = [ { place = \"archive\", folder = \"theirs\" } ]\n\
+         [[rule.fetch.branch]]\nsteps = [ { fetch = { to = \"office\", folder = \"fetched\" } } ]\n",
+    );
+    office.book(&book);
+    office.put("office/mail-what-is-saved/week11.pdf", b"pages");
+    assert!(post.wait_sent(1)[0].contains("week11.pdf"));
+    office.put("office/tell-what-came/new.csv", b"1");
+    assert!(office.wetbank(&["rule", "run", "tell-what-came"]).status.success());
+    assert!(post.wait_sent(2).iter().any(|mail| mail.contains("1 new files") && mail.contains("new.csv")));
+    post.bring("sheets", LETTER.replace("office@merrow.example", MAIL_ADDRESS).as_bytes());
+    let taken_out = office.path("archive/take-out-attachments/assay.csv");
+    wait_for("what was attached", || fs::read(&taken_out).ok());
+    wait_for("the letter to be filed", || (post.folder("Done").len() == 1).then_some(()));
+    office.put("archive/theirs/levels.csv", b"1.9");
+    assert!(office.wetbank(&["rule", "run", "fetch"]).status.success());
+    wait_for("what was fetched at the partner", || fs::read(office.path("archive/deliver-to-a-partner/levels.csv")).ok());
+    office.put("office/when-a-system-says-so/tile.xyz", b"1 2 3");
+    let (status, said) = signal_by(&office, "grey heron", "when-a-system-says-so", r#"{ "item": "B12" }"#);
+    assert_eq!(status, 202, "{said}");
+    let tile = office.path("archive/when-a-system-says-so/B12/tile.xyz");
+    wait_for("the item's file", || fs::read(&tile).ok());
+    office.wait_idle();
+    assert!(office.holds().is_empty(), "{:?}", office.holds());
 }
 
 #[tokio::test(flavor = "multi_thread")]

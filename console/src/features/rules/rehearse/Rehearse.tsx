@@ -29,7 +29,8 @@ const PAGE = 50;
 /** Files in a saved list, asked for in pages. */
 const LIST_PAGE = 500;
 
-const quoted = (text: string): string => `"${text.replaceAll('"', '""')}"`;
+// What begins like a formula is none: names are given by whoever sends files.
+const quoted = (text: string): string => `"${(/^[=+\-@\t\r]/.test(text) ? `'${text}` : text).replaceAll('"', '""')}"`;
 
 /** The files that were asked for as a table for a spreadsheet. */
 async function saveAsList(asked: AskRehearsal, rule: string) {
