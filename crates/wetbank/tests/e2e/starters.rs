@@ -198,8 +198,7 @@ async fn starters_for_letters_other_rules_and_signals_do_what_they_say_too() {
             answers.entry(key.to_owned()).and_modify(|now| *now = answer.to_owned());
         }
         let asked = http.post(call(format!("/starters/{name}"))).bearer_auth(office.token());
-        let draft: Value =
-            asked.json(&json!({ "answers": answers })).send().await.unwrap().json().await.unwrap();
+        let draft: Value = asked.json(&json!({ "answers": answers })).send().await.unwrap().json().await.unwrap();
         assert_eq!(draft["mistakes"], json!([]), "{name}: {draft}");
         book.push_str(draft["text"].as_str().unwrap());
         fs::create_dir_all(office.path(&format!("office/{name}"))).unwrap();
@@ -221,7 +220,9 @@ async fn starters_for_letters_other_rules_and_signals_do_what_they_say_too() {
     wait_for("the letter to be filed", || (post.folder("Done").len() == 1).then_some(()));
     office.put("archive/theirs/levels.csv", b"1.9");
     assert!(office.wetbank(&["rule", "run", "fetch"]).status.success());
-    wait_for("what was fetched at the partner", || fs::read(office.path("archive/deliver-to-a-partner/levels.csv")).ok());
+    wait_for("what was fetched at the partner", || {
+        fs::read(office.path("archive/deliver-to-a-partner/levels.csv")).ok()
+    });
     office.put("office/when-a-system-says-so/tile.xyz", b"1 2 3");
     let (status, said) = signal_by(&office, "grey heron", "when-a-system-says-so", r#"{ "item": "B12" }"#);
     assert_eq!(status, 202, "{said}");
