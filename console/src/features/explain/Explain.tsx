@@ -91,7 +91,7 @@ function Answer({ explained, isOnly }: { explained: Explained; isOnly: boolean }
       ))}
       {handed.length > 0 && (
         <p>
-          If another rule hands it on:{" "}
+          Rules that look in no folder take it if it is handed to them:{" "}
           {handed.map((one, at) => (
             <span key={one.rule}>
               {at > 0 && ", "}
