@@ -1,10 +1,8 @@
 import { useState } from "react";
 import { useWatch } from "react-hook-form";
 
-import { Dialog } from "../ui/Dialog";
-import { FolderList } from "../ui/FolderList";
 import { ChipText } from "./ChipText";
-import { NewFolder } from "./NewFolder";
+import { FolderDialog } from "./FolderDialog";
 import type { Aria } from "./Labelled";
 import type { Value } from "./values";
 
@@ -22,7 +20,6 @@ interface Props {
 /** A folder, typed or picked by going there: in the place that stands beside it. */
 export function PickedFolder({ aria, label, path, name, isTemplate, value, onChange }: Props) {
   const [isOpen, setOpen] = useState(false);
-  const [folder, setFolder] = useState("");
   const before = path === "" ? "" : `${path}.`;
   const said = useWatch({ name: [`${before}place`, `${before}to`, "starts.arrival.place"] }) as (Value | undefined)[];
   const place = said.find((one) => typeof one === "string");
@@ -39,25 +36,7 @@ export function PickedFolder({ aria, label, path, name, isTemplate, value, onCha
         Browse…
       </button>
       {place !== undefined && (
-        <Dialog title={`A folder of ${place}`} open={isOpen} onClose={() => setOpen(false)}>
-          <FolderList place={place} folder={folder} onFolder={setFolder} />
-          <NewFolder key={folder} place={place} folder={folder} onMade={setFolder} />
-          <p className="flex gap-2 pt-3">
-            <button
-              type="button"
-              className="btn btn-sm btn-primary"
-              onClick={() => {
-                onChange(folder);
-                setOpen(false);
-              }}
-            >
-              Take {folder ? `“${folder}”` : "the root"}
-            </button>
-            <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(false)}>
-              Cancel
-            </button>
-          </p>
-        </Dialog>
+        <FolderDialog key={place} place={place} isOpen={isOpen} onClose={() => setOpen(false)} onTake={onChange} />
       )}
     </div>
   );

@@ -4,11 +4,10 @@ import { Link } from "react-router";
 
 import { type Schemas, api, told } from "../../../shared/api/client";
 import { placesQuery } from "../../../shared/api/status";
+import { FolderDialog } from "../../../shared/form/FolderDialog";
 import { Labelled } from "../../../shared/form/Labelled";
 import { Picked, Texts } from "../../../shared/form/inputs";
 import { isNamed, useNames } from "../../../shared/form/names";
-import { Dialog } from "../../../shared/ui/Dialog";
-import { FolderList } from "../../../shared/ui/FolderList";
 import { rulesQuery } from "../queries";
 import type { Starter } from "./queries";
 
@@ -26,7 +25,6 @@ function Folder({ question, answers, onAnswer }: Asked) {
   const id = useId();
   const places = useQuery(placesQuery);
   const [isOpen, setOpen] = useState(false);
-  const [folder, setFolder] = useState("");
   const [placeKey, folderKey] = [`${question.key}.place`, `${question.key}.folder`];
   const place = answers[placeKey] ?? "";
   return (
@@ -55,24 +53,7 @@ function Folder({ question, answers, onAnswer }: Asked) {
         </button>
       </div>
       {place !== "" && (
-        <Dialog title={`A folder of ${place}`} open={isOpen} onClose={() => setOpen(false)}>
-          <FolderList place={place} folder={folder} onFolder={setFolder} />
-          <p className="flex gap-2 pt-3">
-            <button
-              type="button"
-              className="btn btn-sm btn-primary"
-              onClick={() => {
-                onAnswer({ [folderKey]: folder });
-                setOpen(false);
-              }}
-            >
-              Take {folder ? `“${folder}”` : "the root"}
-            </button>
-            <button type="button" className="btn btn-ghost btn-sm" onClick={() => setOpen(false)}>
-              Cancel
-            </button>
-          </p>
-        </Dialog>
+        <FolderDialog key={place} place={place} isOpen={isOpen} onClose={() => setOpen(false)} onTake={(folder) => onAnswer({ [folderKey]: folder })} />
       )}
     </fieldset>
   );
