@@ -7,7 +7,7 @@ use wetbank_core::{
 use wetbank_places::{Entry, EntryKind, Place, PlaceErrorKind, Writers};
 
 use super::Engine;
-use crate::{Declined, EngineError, LiveRule, clock};
+use crate::{Declined, EngineError, LiveRule, clock, intake::silence};
 
 /// What rules say of a file.
 #[derive(Debug)]
@@ -84,7 +84,7 @@ impl Engine {
             let mut notes: Vec<String> = away.iter().cloned().collect();
             self.standing(live, &looked, &explanation, &mut notes).await?;
             if let Some(arrival) = live.rule.starts.arrival.as_ref().filter(|_| explanation.taken_by.is_some()) {
-                settling(place.as_ref(), arrival, &looked, &mut notes).await;
+                settling(place.as_ref(), arrival, &looked, seen, &mut notes).await;
                 let looks_there = arrival.files.place == file.place;
                 if live.is_on && looks_there && seen.is_none() && entry.is_some() {
                     notes.push("no watcher saw it in this state yet".to_owned());
@@ -178,13 +178,26 @@ impl Engine {
 }
 
 /// What of a file that comes keeps it from being complete.
-async fn settling(place: &dyn Place, arrival: &Arrival, looked: &Looked<'_>, notes: &mut Vec<String>) {
+async fn settling(
+    place: &dyn Place,
+    arrival: &Arrival,
+    looked: &Looked<'_>,
+    seen: Option<Timestamp>,
+    notes: &mut Vec<String>,
+) {
     let Some(Entry { fingerprint, .. }) = looked.entry else { return };
     if looked.writers == Writers::Some {
         notes.push("somebody has it open for writing; it is taken when it is closed".to_owned());
     }
     let age = clock::since(fingerprint.modified_at());
-    if !arrival.settle.is_zero() && age < arrival.settle {
+    // Nobody tells when a server's file is closed: it counts from when it was seen.
+    let is_local = place.as_folder().is_some();
+    let silent = seen.map(clock::since).filter(|silent| *silent < silence(arrival.settle));
+    if let (false, None, None, Some(silent)) = (is_local, &arrival.marker, &arrival.letter, silent) {
+        let (silent, wanted) = (format_duration(silent), format_duration(silence(arrival.settle)));
+        notes.push(format!("it was seen {silent} ago, and on a server it must stay the same for {wanted}"));
+    }
+    if is_local && !arrival.settle.is_zero() && age < arrival.settle {
         let (age, settle) = (format_duration(age), format_duration(arrival.settle));
         notes.push(format!("it was changed {age} ago and must stay the same for {settle}"));
     }

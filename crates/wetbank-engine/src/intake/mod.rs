@@ -24,6 +24,7 @@ pub(crate) use chain::run as chains;
 pub(crate) use clock::run as clock;
 pub(crate) use means::Intake;
 pub(crate) use offers::Offers;
+pub(crate) use settle::silence;
 pub(crate) use starting::Beginning;
 pub(crate) use taking::run as take_in;
 pub(crate) use watch::supervise;

@@ -20,6 +20,11 @@ const SILENCE: Duration = Duration::from_secs(10);
 /// A file that somebody writes is looked at again after this time, if its closing is not told before.
 const WRITTEN: Duration = Duration::from_secs(2);
 
+/// How long a file must be unchanged where nobody can tell whether it is still written.
+pub(crate) fn silence(settle: Duration) -> Duration {
+    if settle.is_zero() { SILENCE } else { settle.max(QUIET) }
+}
+
 /// What is known about how a file came to be seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Seen {
@@ -109,8 +114,7 @@ impl Settling {
             }
             // The kernel tells of a closing, or that there is nobody left who could close it.
             (Seen::Closed, _) | (Seen::Found, Writers::None) => settle,
-            _ if settle.is_zero() => SILENCE,
-            _ => settle.max(QUIET),
+            _ => silence(settle),
         };
         let age = Duration::try_from(now.duration_since(fingerprint.modified_at())).unwrap_or_default();
         if wanted.is_zero() || (seen == Seen::Found && age >= wanted) {

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use crate::support::{Office, browser::Browser, names, wait_for};
+use crate::support::{Archive, Office, browser::Browser, names, wait_for};
 
 const BOOK: &str = r#"
 [place.office]
@@ -126,4 +126,17 @@ async fn from_browsing_one_learns_what_would_happen_to_a_file_and_why_nothing_di
     browser.go(&office, "/explain?file=office:/in/other.csv").await;
     browser.find("//li[contains(., 'the rule took this very file before')]").await;
     browser.find("//span[normalize-space(.)='→ office:/archive/other.csv']").await;
+}
+
+#[test]
+fn of_a_file_that_just_came_to_a_server_it_is_told_that_it_must_stay_the_same_for_a_while() {
+    let (office, archive) = (Office::open(), Archive::open());
+    let place = archive.place(&office, "cloud");
+    let rule = "[rule.keep]\nstarts = { arrival = { place = \"cloud\", folder = \"in\", settle = \"1h\", look-every = \"200ms\" } }\n\
+        [[rule.keep.branch]]\nsteps = [ { move = { folder = \"kept\" } } ]\n";
+    office.book(&format!("{place}{rule}"));
+    archive.put("in/levels.csv", "1.9");
+    wait_for("it to be seen", || (office.json(&["arrival", "list"]).as_array().unwrap().len() == 1).then_some(()));
+    let told = said(&office, &["rule", "explain", "cloud:/in/levels.csv"]);
+    assert!(told.contains("on a server it must stay the same for 1 h"), "{told}");
 }
