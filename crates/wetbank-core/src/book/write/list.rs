@@ -1,5 +1,7 @@
 //! Lists: what stays keeps its text wherever it goes, and a note behind it goes with it.
 
+use std::cmp::Reverse;
+
 use serde_json::Value;
 use toml_edit::{Array, ArrayOfTables, Item, RawString, Table};
 
@@ -46,25 +48,35 @@ fn parts(array: &mut Array) -> (Vec<Part>, String) {
     (parts, tail)
 }
 
-/// The old one that is chosen for a wanted one, of those that are free.
-type Choice<'a> = dyn Fn(usize, &[usize]) -> Option<usize> + 'a;
-
 /// Which of the old ones each wanted one was: the very same, else the likest, else the one in its place.
 fn matched(old: &[Value], wanted: &[Value]) -> Vec<Option<usize>> {
     let mut found: Vec<Option<usize>> = vec![None; wanted.len()];
-    let rounds: [&Choice<'_>; 4] = [
-        &|index, free| free.iter().copied().find(|at| *at == index && old[*at] == wanted[index]),
-        &|index, free| free.iter().copied().find(|at| old[*at] == wanted[index]),
-        &|index, free| {
-            let likest = free.iter().max_by_key(|at| (likeness(&old[**at], &wanted[index]), **at == index))?;
-            (likeness(&old[*likest], &wanted[index]) > 0).then_some(*likest)
-        },
-        &|index, free| free.iter().copied().find(|at| *at == index),
-    ];
-    for choose in rounds {
+    let same_place = |index: usize, at: usize| at == index && old[at] == wanted[index];
+    let same = |index: usize, at: usize| old[at] == wanted[index];
+    for is_it in [&same_place as &dyn Fn(usize, usize) -> bool, &same] {
         for index in 0..wanted.len() {
-            let free: Vec<usize> = (0..old.len()).filter(|at| !found.contains(&Some(*at))).collect();
-            found[index] = found[index].or_else(|| choose(index, &free));
+            let free = (0..old.len()).find(|at| !found.contains(&Some(*at)) && is_it(index, *at));
+            found[index] = found[index].or(free);
+        }
+    }
+    // Of those that are left the likest two come together first: one that was only added must not take the notes of
+    // another that was changed.
+    loop {
+        let lone = (0..wanted.len()).filter(|index| found[*index].is_none());
+        let pairs = lone.flat_map(|index| (0..old.len()).map(move |at| (index, at)));
+        let free = pairs.filter(|(_, at)| !found.contains(&Some(*at)));
+        let likest = free.map(|(index, at)| (likeness(&old[at], &wanted[index]), at == index, index, at));
+        match likest
+            .filter(|(likeness, ..)| *likeness > 0)
+            .max_by_key(|(likeness, stays, index, at)| (*likeness, *stays, Reverse((*index, *at))))
+        {
+            Some((_, _, index, at)) => found[index] = Some(at),
+            None => break,
+        }
+    }
+    for index in 0..wanted.len().min(old.len()) {
+        if found[index].is_none() && !found.contains(&Some(index)) {
+            found[index] = Some(index);
         }
     }
     found
@@ -184,5 +196,22 @@ fn put_positions(table: &mut Table, new: &[(isize, Option<isize>)]) {
             Item::ArrayOfTables(inner) => inner.iter_mut().for_each(|table| put_positions(table, new)),
             _ => {}
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn what_was_changed_keeps_its_own_text_though_something_like_it_was_added_before() {
+        let old = [json!({ "steps": [] }), json!({ "title": "in", "steps": [], "if": 1 })];
+        let wanted = [json!({ "steps": [] }), json!({ "steps": [] }), json!({ "title": "in", "steps": [], "if": 2 })];
+        assert_eq!(matched(&old, &wanted), [Some(0), None, Some(1)]);
+        let moved = [old[1].clone(), old[0].clone()];
+        assert_eq!(matched(&old, &moved), [Some(1), Some(0)]);
+        assert_eq!(matched(&[json!("a")], &[json!("b")]), [Some(0)], "else the one in its place");
     }
 }
