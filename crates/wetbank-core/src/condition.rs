@@ -151,6 +151,18 @@ pub struct Verdict {
     pub parts: Vec<Verdict>,
 }
 
+impl Verdict {
+    /// Why it is not for a file that did not meet it: the first comparison that failed.
+    pub fn refusal(&self) -> String {
+        fn failed(verdict: &Verdict) -> &Verdict {
+            verdict.parts.iter().find(|part| !part.holds).map_or(verdict, failed)
+        }
+        let Self { asked, found, .. } = failed(self);
+        let found = if found.is_empty() { String::new() } else { format!(", here it is {found}") };
+        format!("it is for files where {asked}{found}")
+    }
+}
+
 /// A compiled pattern of names.
 pub type NamePattern = GlobMatcher;
 

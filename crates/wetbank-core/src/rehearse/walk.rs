@@ -141,7 +141,7 @@ impl<'a> Walk<'a> {
             words: step.words(Telling::For(&facts)),
             makes: None,
             comes: None,
-            left_out: verdict.as_ref().filter(|verdict| !verdict.holds).map(left_out),
+            left_out: verdict.as_ref().filter(|verdict| !verdict.holds).map(Verdict::refusal),
             open: open.filter(|condition| asks_of_content(condition)).map(|_| {
                 "whether it is done is decided by the file that the steps before make, which is not there yet"
                     .to_owned()
@@ -256,14 +256,4 @@ fn asks_of_content(condition: &Condition) -> bool {
         asks |= matches!(subject, Subject::File(Attribute::Size | Attribute::Modified | Attribute::Age));
     });
     asks
-}
-
-/// Why a step is not for a file.
-fn left_out(verdict: &Verdict) -> String {
-    fn failed(verdict: &Verdict) -> &Verdict {
-        verdict.parts.iter().find(|part| !part.holds).map_or(verdict, failed)
-    }
-    let Verdict { asked, found, .. } = failed(verdict);
-    let found = if found.is_empty() { String::new() } else { format!(", here it is {found}") };
-    format!("it is for files where {asked}{found}")
 }

@@ -62,12 +62,7 @@ impl AtStep<'_> {
 
     /// The step is not for this file; the record says why.
     async fn left_out(&self, verdict: &Verdict, attempt: &mut Attempt) -> Effect<StepDone> {
-        fn failed(verdict: &Verdict) -> &Verdict {
-            verdict.parts.iter().find(|part| !part.holds).map_or(verdict, failed)
-        }
-        let Verdict { asked, found, .. } = failed(verdict);
-        let found = if found.is_empty() { String::new() } else { format!(", here it is {found}") };
-        self.noted(format!("left out: it is for files where {asked}{found}"), true, attempt).await
+        self.noted(format!("left out: {}", verdict.refusal()), true, attempt).await
     }
 
     /// Something that only the record shows.

@@ -78,7 +78,7 @@ impl Noticed {
     /// began counts as having come if it is not older than what is kept on record.
     pub async fn notice(&mut self, arrivals: &Arrivals, place: &dyn Place, watched: &Watched, entries: &[Entry]) {
         let now = clock::now();
-        for entry in entries.iter().filter(|entry| entry.kind == EntryKind::File && watched.covers(&entry.path)) {
+        for entry in entries.iter().filter(|entry| entry.kind == EntryKind::File) {
             let mut hasher = DefaultHasher::new();
             (&entry.path, &entry.fingerprint).hash(&mut hasher);
             let state = hasher.finish();
@@ -89,6 +89,9 @@ impl Noticed {
                 self.states.insert(state);
             }
             let modified = entry.fingerprint.modified_at();
+            if !watched.covers(&entry.path) {
+                continue;
+            }
             if !self.is_acquainted && modified < arrivals.oldest(now) {
                 continue;
             }
