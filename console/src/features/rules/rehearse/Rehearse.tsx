@@ -206,7 +206,7 @@ export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
           )}
           {!isCompared && file === undefined && found.ways.length > 0 && <Ways found={found} />}
           {found.shown.length > 0 && <Files files={found.shown} isCompared={isCompared} label="Files of the rehearsal" />}
-          {found.files === 0 && <p className="panel quiet px-4 py-6">{isPast ? "Nothing came in this time where the rule looks. What comes from now on is on record." : "Nothing lies where the rule looks."}</p>}
+          {found.files === 0 && found.left.length === 0 && <p className="panel quiet px-4 py-6">{isPast ? "Nothing came in this time where the rule looks. What comes from now on is on record." : "Nothing lies where the rule looks."}</p>}
           {found.asked_for > found.shown.length && (
             <p>
               <button type="button" className="btn btn-sm" disabled={pages * PAGE >= LIST_PAGE} onClick={() => setPages(pages + 1)}>
