@@ -78,15 +78,22 @@ impl Journal {
             .collect())
     }
 
-    /// A page of what came, newest first, before the arrival `before`; of one place, if it is named.
+    /// A page of what came, newest first, before the arrival `before`; of one place, and directly into one folder, if
+    /// these are named.
     pub async fn newest_arrivals(
         &self,
         place: Option<&str>,
+        folder: Option<&RelPath>,
         before: i64,
         limit: i64,
     ) -> Result<Vec<ArrivalRecord>, JournalError> {
         let place = place.unwrap_or_default();
-        let rows = sqlx::query_file!("queries/arrivals_newest.sql", before, place, limit).fetch_all(&self.read).await?;
+        let below = folder.map(|folder| match folder.as_bytes() {
+            [] => Vec::new(),
+            path => [path, b"/"].concat(),
+        });
+        let rows = sqlx::query_file!("queries/arrivals_newest.sql", before, place, below, limit);
+        let rows = rows.fetch_all(&self.read).await?;
         Ok(rows
             .into_iter()
             .filter_map(|row| {

@@ -19,3 +19,11 @@ export const rehearsalQuery = (asked: AskRehearsal, isReady = true) =>
     refetchOnWindowFocus: false,
     retry: false,
   });
+
+/** What came to a folder, taken or not, newest first. */
+export const cameQuery = (place: string, folder: string) =>
+  queryOptions({
+    queryKey: ["arrivals", place, folder],
+    queryFn: () => told(api.GET("/api/v1/arrivals", { params: { query: { place, folder } } })),
+    retry: false,
+  });

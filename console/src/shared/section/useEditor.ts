@@ -1,12 +1,14 @@
-import { queryOptions } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { type FieldValues, useForm, useWatch } from "react-hook-form";
 
-import { type Schemas, api, told } from "../api/client";
+import { api, told } from "../api/client";
 import type { Field, Forms } from "../form/schema";
 import { type Draft, type Proposal, useDraft } from "../form/useDraft";
 import { keep, kept } from "../form/kept";
-import { type Table, filled, merged3, stripped } from "../form/values";
+import { type Table, at, filled, merged3, stripped, texts } from "../form/values";
+import { cameQuery } from "../rehearse/queries";
+import { type Sample, sampleOf } from "../ui/ChooseFile";
 
 /** A text of the book; a new one has no version. */
 export interface InForce {
@@ -29,8 +31,8 @@ interface Options {
   /** Begins anew with what is in force now. */
   onFollow: () => void;
   first: Draft;
-  /** The file it is tried with unless another one is chosen. */
-  usual: Schemas["SampleFile"] | undefined;
+  /** The file it is tried with unless another one is chosen, or came. */
+  usual: Sample | undefined;
 }
 
 /** What the service says of a text, before anything is changed in it. */
@@ -41,6 +43,14 @@ export const draftQuery = (kind: string, text: string) =>
     staleTime: Number.POSITIVE_INFINITY,
     refetchInterval: false,
   });
+
+/** The file that came last where a rule looks. */
+function useNewest(value: Table): Sample | undefined {
+  const [place, folder] = [texts(at(value, "starts.arrival.place"))[0], texts(at(value, "starts.arrival.folder"))[0]];
+  const { data } = useQuery({ ...cameQuery(place ?? "", folder ?? ""), enabled: Boolean(place) });
+  const newest = data?.[0];
+  return newest && sampleOf(newest);
+}
 
 /** A section in two hands: what is said by form is the text, and what is typed as text is in the form. */
 export function useEditor({ kind, forms, fields, name: known, slot = known, begun: { text: begin, version }, latest, onFollow, first, usual }: Options) {
@@ -54,12 +64,14 @@ export function useEditor({ kind, forms, fields, name: known, slot = known, begu
   const [ground, setGround] = useState({ base: from.base, version: from.version });
   const [old, setOld] = useState(from.old);
   const [typed, setTyped] = useState<string>();
-  const [picked, setSample] = useState<Schemas["SampleFile"]>();
-  const sample = picked ?? usual;
+  const [picked, setSample] = useState<Sample>();
   const form = useForm<FieldValues>({ defaultValues: filled(forms, fields, from.value) });
   const values = useWatch({ control: form.control }) as unknown as Table;
   const value = stripped(values) as Table;
-  const proposal: Proposal = typed === undefined ? { name, value, old, sample } : { text: typed, sample };
+  const newest = useNewest(value);
+  const sample = picked ?? newest ?? usual;
+  const tried = sample && { file: sample.file, size: sample.size, modified: sample.modified };
+  const proposal: Proposal = typed === undefined ? { name, value, old, sample: tried } : { text: typed, sample: tried };
   const { draft = first, isBehind, error } = useDraft(kind, proposal, before || sample ? undefined : first);
   const text = typed ?? draft.text;
   const isChanged = text !== base;

@@ -3,13 +3,27 @@ import { useState } from "react";
 
 import { type Schemas, api, told } from "../api/client";
 import { placesQuery } from "../api/status";
+import { cameQuery } from "../rehearse/queries";
 import { Dialog } from "./Dialog";
 import { FolderList } from "./FolderList";
+import { Time, size, splitPath } from "./format";
 
-export type SampleFile = Schemas["SampleFile"];
+/** A file to try something with; one that came is known by its number, though it may lie there no more. */
+export type Sample = Schemas["SampleFile"] & { arrival?: number };
+
+export const sampleOf = (one: Schemas["Arrival"]): Sample => ({ file: one.file, size: one.size, modified: one.modified, arrival: one.id });
+
+interface Props {
+  place: string | undefined;
+  isOpen: boolean;
+  /** Files that came and may be gone are to be had, too. */
+  withCame?: boolean;
+  onClose: () => void;
+  onChoose: (file: Sample) => void;
+}
 
 /** A file that lies there, picked by going there. */
-export function ChooseFile({ place: begun, isOpen, onClose, onChoose }: { place: string | undefined; isOpen: boolean; onClose: () => void; onChoose: (file: SampleFile) => void }) {
+export function ChooseFile({ place: begun, isOpen, withCame = false, onClose, onChoose }: Props) {
   const places = useQuery(placesQuery);
   const [picked, setPlace] = useState<string>();
   const [folder, setFolder] = useState("");
@@ -48,11 +62,38 @@ export function ChooseFile({ place: begun, isOpen, onClose, onChoose }: { place:
         </p>
       )}
       {place && <FolderList key={place} place={place} folder={folder} onFolder={setFolder} onFile={(file) => void choose(file)} />}
+      {place && withCame && <Came place={place} folder={folder} onChoose={onChoose} />}
       <p className="pt-3">
         <button type="button" className="btn btn-sm" onClick={onClose}>
           Cancel
         </button>
       </p>
     </Dialog>
+  );
+}
+
+/** How many files that came are offered. */
+const OFFERED = 5;
+
+/** The files that came to a folder last, wherever they are now. */
+function Came({ place, folder, onChoose }: { place: string; folder: string; onChoose: (file: Sample) => void }) {
+  const { data = [] } = useQuery(cameQuery(place, folder));
+  if (data.length === 0) return null;
+  return (
+    <section aria-label="Files that came here last" className="pt-3">
+      <h3 className="pb-1 font-semibold">Came here last, wherever it is now</h3>
+      <ul className="grid gap-1 text-sm">
+        {data.slice(0, OFFERED).map((one) => (
+          <li key={one.id} className="[overflow-wrap:anywhere]">
+            <button type="button" className="link file text-left" onClick={() => onChoose(sampleOf(one))}>
+              {splitPath(one.file).name}
+            </button>{" "}
+            <span className="quiet">
+              {size(one.size)}, seen <Time at={one.seen} />
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }

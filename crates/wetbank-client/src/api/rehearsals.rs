@@ -92,6 +92,8 @@ pub struct Rehearsal {
     pub days: Vec<RehearsedDay>,
     /// By where they go, most first.
     pub ways: Vec<RehearsedWay>,
+    /// Files that would wait for a person, because a file of this rehearsal before them gets the same name.
+    pub same_names: usize,
     /// Files of which are told one by one; of these `shown` holds a page.
     pub asked_for: usize,
     pub shown: Vec<RehearsedFile>,

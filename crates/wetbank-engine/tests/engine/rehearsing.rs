@@ -104,10 +104,40 @@ async fn what_came_is_on_record_taken_or_not_and_two_versions_are_compared_over_
     let mut names: Vec<_> = told.files.iter().map(|one| one.file.name()).collect();
     names.sort();
     assert_eq!(names, ["C.CSV", "b.csv", "notes.txt"]);
-    // Opened from the record it is the same, though the file went meanwhile.
+    // Opened from the record it is the same, though the file went meanwhile; and what lies at its target is looked at.
     let id = told.files[0].arrival.unwrap();
     let again = rehearsed(&office, keep(), Against::Nothing, Over::Arrival(id)).await;
     assert_eq!(again.files[0].file.name(), told.files[0].file.name());
+    let id = |name: &str| told.files.iter().find(|one| one.file.name() == name).unwrap().arrival.unwrap();
+    let to_one = KEEP.replace("{{ file.stem }}", "one").replace("[\"*.csv\"]", "[\"*\"]");
+    office.put("archive/one/notes.txt", "older");
+    let draft = Played::Draft(Proposed::Text(to_one));
+    let looked = rehearsed(&office, draft, Against::Nothing, Over::Arrival(id("notes.txt"))).await;
+    assert!(looked.files[0].found[0].as_deref().unwrap().contains("is taken (5 B"), "{:?}", looked.files[0].found);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_files_that_would_get_one_name_are_told() {
+    let office = Office::new(KEEP).await;
+    for name in ["monday.csv", "tuesday.csv", "wednesday.csv"] {
+        office.put(&format!("office/later/{name}"), name);
+    }
+    let draft = |exists: &str| {
+        let to = format!("copy = {{ to = \"archive\", as = \"week.csv\", exists = \"{exists}\" }}");
+        let text = KEEP.replace("folder = \"in\"", "folder = \"later\"");
+        Played::Draft(Proposed::Text(text.replace("copy = { to = \"archive\", folder = \"{{ file.stem }}\" }", &to)))
+    };
+    let told = rehearsed(&office, draft("refuse"), Against::Nothing, Over::Here).await;
+    assert_eq!((told.counted.files, told.counted.same_names), (3, 2));
+    let found: Vec<_> = told.files.iter().map(|one| one.found[0].clone().unwrap()).collect();
+    assert_eq!(found[0], "the name is free");
+    let first = &told.files[0].file.path;
+    let second = format!("the name is free; the name that {first} gets, too: it would wait for a person");
+    assert_eq!(found[1..], [second.clone(), second]);
+    // Where it is said what is done then, nobody is asked.
+    let told = rehearsed(&office, draft("replace"), Against::Nothing, Over::Here).await;
+    assert_eq!(told.counted.same_names, 0);
+    assert!(told.files[1].found[0].as_deref().unwrap().ends_with("that file would be replaced"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

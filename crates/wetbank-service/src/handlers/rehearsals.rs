@@ -6,7 +6,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::{ElsewiseKind, End, Rehearsal, Rule};
+use wetbank_core::{ElsewiseKind, End, Rehearsal, RelPath, Rule};
 use wetbank_engine::{Against, Keeping, Only, Over, Played, PlayedFile, Proposed, Rehearsed, Show};
 
 use super::rules::map;
@@ -146,6 +146,7 @@ fn told(rehearsed: Rehearsed) -> api::Rehearsal {
                 files: way.files,
             })
             .collect(),
+        same_names: counted.same_names,
         asked_for: counted.shown,
         shown: files.into_iter().map(|file| played(&rule, other.as_deref(), file)).collect(),
         on_record_since: on_record_since.map(time),
@@ -195,6 +196,8 @@ fn foreseen(rule: &Rule, rehearsal: Rehearsal, found: Vec<Option<String>>) -> ap
 pub(crate) struct ArrivalsQuery {
     /// Only what came to this place.
     place: Option<String>,
+    /// Only what came directly into this folder of it; empty for its root.
+    folder: Option<String>,
     /// Only what came before this one: the last number of the page before.
     before: Option<i64>,
 }
@@ -207,7 +210,10 @@ pub(crate) async fn arrivals(
     Asked(query): Asked<ArrivalsQuery>,
 ) -> Result<Json<Vec<api::Arrival>>, ApiError> {
     let before = query.before.unwrap_or(i64::MAX);
-    let found = state.engine.journal().newest_arrivals(query.place.as_deref(), before, PAGE).await?;
+    let folder =
+        query.folder.as_deref().map(RelPath::parse).transpose().map_err(|error| ApiError::bad(error.to_string()))?;
+    let journal = state.engine.journal();
+    let found = journal.newest_arrivals(query.place.as_deref(), folder.as_ref(), before, PAGE).await?;
     let shown = |one: wetbank_journal::ArrivalRecord| api::Arrival {
         id: one.id,
         file: format!("{}:/{}", one.file.place, one.file.path),

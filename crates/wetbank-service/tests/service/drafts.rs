@@ -168,3 +168,50 @@ async fn a_draft_of_what_is_no_rule_has_no_placeholders() {
     assert_eq!((&told["known"], &told["samples"], &told["tried"]), (&json!([]), &json!([]), &Value::Null));
     office.close().await;
 }
+
+/// Every key of these properties, each with a value that no key takes.
+fn all_wrong(schema: &Value, of: &Value) -> serde_json::Map<String, Value> {
+    let keys =
+        of["properties"].as_object().into_iter().flatten().filter(|(_, property)| property.get("const").is_none());
+    let wrong = |(key, property): (&String, &Value)| {
+        let properties =
+            [property, &schema["$defs"][property["$ref"].as_str().unwrap_or_default().trim_start_matches("#/$defs/")]];
+        let is_table =
+            properties.iter().any(|one| one.to_string().contains("properties") || one.to_string().contains("oneOf"));
+        (key.clone(), if is_table { json!(-7) } else { json!({ "wrong": [-7] }) })
+    };
+    keys.map(wrong).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_with_every_field_wrong_has_a_mistake_at_every_field() {
+    let office = Office::with(KEEP).await;
+    let schema = serde_json::to_value(wetbank_core::book_schema()).unwrap();
+    let mut asked = Vec::new();
+    let mut steps = Vec::new();
+    for kind in schema["$defs"]["Step"]["oneOf"].as_array().unwrap() {
+        let word = kind["required"][0].as_str().unwrap();
+        let own = &kind["properties"][word];
+        let name = own["$ref"].as_str().unwrap_or_default().trim_start_matches("#/$defs/").to_owned();
+        let own = if name.is_empty() { own } else { &schema["$defs"][&name] };
+        let fields = all_wrong(&schema, own);
+        asked.extend(fields.keys().map(|key| format!("/branch/0/steps/{}/{word}/{key}", steps.len())));
+        steps.push(json!({ word: fields }));
+    }
+    assert!(steps.len() > 20 && asked.len() > 100, "{} keys of {} kinds of step", asked.len(), steps.len());
+    let mut value = all_wrong(&schema, &schema["$defs"]["Rule"]);
+    value.remove("branch");
+    asked.extend(value.keys().map(|key| format!("/{key}")));
+    value.insert("branch".to_owned(), json!([ { "title": [], "if": 7, "steps": steps } ]));
+    let began = std::time::Instant::now();
+    let told = draft(&office, "rule", json!({ "name": "wrong", "value": value })).await;
+    let took = began.elapsed();
+    let found = pointers(&told);
+    let missed: Vec<_> =
+        asked.iter().filter(|key| !found.iter().any(|one| one == key || one.starts_with(&format!("{key}/")))).collect();
+    assert!(missed.is_empty(), "{} of {} in {took:?}: {missed:#?}", missed.len(), asked.len());
+    for one in told["mistakes"].as_array().unwrap() {
+        assert!(one["line"].as_u64().unwrap() > 0 && !one["message"].as_str().unwrap().is_empty(), "{one}");
+    }
+    office.close().await;
+}

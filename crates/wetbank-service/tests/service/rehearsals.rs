@@ -116,3 +116,36 @@ async fn bounds_of_what_came_are_told_and_set() {
     assert_eq!(office.get("/arrivals").await, (StatusCode::OK, json!([])));
     office.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_came_is_told_by_its_folder_newest_first() {
+    let watched = "[rule.keep]\nstarts = { arrival = { place = \"office\", folder = \"in\", below = true } }\n\
+                   [[rule.keep.branch]]\nsteps = [ { copy = { to = \"archive\" } } ]\n";
+    let office = Office::with(watched).await;
+    for path in ["in/one.csv", "in/deeper/two.csv", "in/deeper/still/three.csv", "in/deeper %_/four.csv"] {
+        let before = office.get("/arrivals/kept").await.1["count"].clone();
+        let path = office.folder.path().join("office").join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, "x").unwrap();
+        // One after the other, so that it is known which is the newest.
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(30);
+        while office.get("/arrivals/kept").await.1["count"] == before {
+            assert!(std::time::Instant::now() < end, "{before} on record, and no more");
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        }
+    }
+    let told = async |query: &str| {
+        let (status, told) = office.get(&format!("/arrivals?{query}")).await;
+        assert_eq!(status, StatusCode::OK, "{told}");
+        let files = told.as_array().unwrap().iter().map(|one| one["file"].as_str().unwrap().to_owned());
+        files.collect::<Vec<_>>()
+    };
+    assert_eq!(told("").await.len(), 4);
+    assert_eq!(told("place=office&folder=in").await, ["office:/in/one.csv"]);
+    assert_eq!(told("place=office&folder=in/deeper").await, ["office:/in/deeper/two.csv"]);
+    assert_eq!(told("place=office&folder=in/deeper%20%25_").await, ["office:/in/deeper %_/four.csv"]);
+    assert_eq!(told("place=office&folder=").await, [""; 0]);
+    assert_eq!(told("place=archive").await, [""; 0]);
+    problem(office.get("/arrivals?place=office&folder=../in").await, StatusCode::BAD_REQUEST, "bad-request");
+    office.close().await;
+}

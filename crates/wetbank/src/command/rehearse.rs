@@ -86,6 +86,9 @@ fn show(rehearsal: &Rehearsal, is_one: bool) {
     for kind in &rehearsal.differing {
         line(format!("  {}", kind.words));
     }
+    if rehearsal.same_names > 0 {
+        line(format!("  {}", same_names(rehearsal.same_names)));
+    }
     line("");
     if rehearsal.against.is_some() && !rehearsal.shown.is_empty() {
         let rows = rehearsal.shown.iter().map(|file| {
@@ -108,6 +111,12 @@ fn show(rehearsal: &Rehearsal, is_one: bool) {
     }
     let back = rehearsal.on_record_since.as_ref().map(|since| format!("; the record goes back to {}", when(since)));
     line(format!("{} ms; nothing was touched, written or sent{}", rehearsal.took, back.unwrap_or_default()));
+}
+
+fn same_names(files: usize) -> String {
+    let (files, wait) =
+        if files == 1 { ("1 file gets".to_owned(), "it waits") } else { (format!("{files} files get"), "they wait") };
+    format!("{files} the name of a file before: {wait} for a person if that one still lies there")
 }
 
 /// Where a file goes, in short.

@@ -167,6 +167,49 @@ async fn a_draft_is_tried_with_a_file_that_lies_there_and_touches_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_new_rule_is_tried_with_what_came_last_to_its_folder_though_it_lies_there_no_more() {
+    let (office, browser) = office().await;
+    office.put("office/in/levels-7.csv", b"1,2,3");
+    office.put("office/in/notes.txt", b"seen, and not taken");
+    wait_for("both to be on record", || {
+        let came = office.json(&["arrival", "list"]);
+        (came.as_array().unwrap().len() == 2).then_some(())
+    });
+    fs::remove_file(office.path("office/in/levels-7.csv")).unwrap();
+    browser.new_rule(&office, "other").await;
+    browser.starts_when_a_file_comes("office", &["in"], "*.txt").await;
+    browser.add_step(1, 1, "A copy").await;
+    browser.fill("Folder", "read").await;
+    browser.find("//section[@aria-label='Try it']//p[contains(., 'which came last')]").await;
+    // The other one is to be had as well, as it was.
+    browser.press("Choose a file to try it with").await;
+    browser.click("//dialog//button[contains(., 'in')][.//*[@aria-label='folder']]").await;
+    browser.click("//section[@aria-label='Files that came here last']//button[text()='levels-7.csv']").await;
+    browser.find("//section[@aria-label='Try it']//p[text()='It would not be taken']").await;
+    browser.press("What starts it").await;
+    browser.fill("Named", "*").await;
+    browser.find("//section[@aria-label='Try it']//p[contains(., 'takes it')]").await;
+    browser.find("//section[@aria-label='Try it']//*[text()='the folder read would be made']").await;
+    assert!(!office.path("office/read").exists());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_another_version_of_the_page_kept_does_no_harm() {
+    let (office, browser) = office().await;
+    browser.go(&office, "/rules").await;
+    for kept in
+        ["{", "7", "{\"name\":\"sheets\",\"value\":7,\"base\":\"\"}", "{\"name\":[],\"value\":{},\"base\":\"\"}"]
+    {
+        let keep =
+            format!("localStorage.setItem('wetbank draft rule sheets', {}); return true;", serde_json::json!(kept));
+        browser.until(&keep).await;
+        browser.go(&office, "/rules/sheets").await;
+        browser.find("//p[contains(., 'archive/levels')]").await;
+        browser.find("//h1[text()='Sheets into the archive']").await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn steps_and_branches_are_moved_copied_and_removed_with_all_that_is_said_of_them() {
     let (office, browser) = office().await;
     browser.go(&office, "/rules/sheets").await;

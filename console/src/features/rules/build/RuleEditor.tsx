@@ -65,8 +65,8 @@ function Editing({ name, rule, tab, forms, first, begun, latest, onFollow, open,
   const isNew = name === "";
   const { data } = useQuery({ ...ruleRunsQuery(name), enabled: !isNew, refetchInterval: false });
   const last = data?.runs.find(({ file }) => file !== "" && !file.endsWith("/"));
-  const usual = last && rule?.place && { file: `${rule.place}:/${last.file}`, size: last.size, modified: last.started };
-  const editor = useEditor({ kind: "rule", forms, fields: forms.sections.rule ?? [], name, begun, latest, onFollow, first, usual: usual || undefined });
+  const usual = last && rule?.place ? { file: `${rule.place}:/${last.file}`, size: last.size, modified: last.started } : undefined;
+  const editor = useEditor({ kind: "rule", forms, fields: forms.sections.rule ?? [], name, begun, latest, onFollow, first, usual });
   const navigate = useNavigate();
   const { draft, form } = editor;
   useEffect(() => {

@@ -34,7 +34,7 @@ export function TryIt({ editor, place }: { editor: Editor; place: string | undef
   const [isChoosing, setChoosing] = useState(false);
   const { draft, sample: file } = editor;
   const isWhole = draft.mistakes.length === 0 && !editor.isBehind;
-  const asked = { draft: { text: draft.text }, over: { file: file?.file ?? "" }, compare: draft.version !== undefined && draft.version !== null };
+  const asked = { draft: { text: draft.text }, over: file?.arrival === undefined ? { file: file?.file ?? "" } : { arrival: file.arrival }, compare: draft.version !== undefined && draft.version !== null };
   const rehearsal = useQuery(rehearsalQuery(asked, isWhole && file !== undefined));
   const played = draft.mistakes.length === 0 ? rehearsal.data?.shown[0] : undefined;
   const way = played?.file === file?.file ? played?.after : undefined;
@@ -52,6 +52,7 @@ export function TryIt({ editor, place }: { editor: Editor; place: string | undef
       {file && (
         <p className="quiet text-sm [overflow-wrap:anywhere]">
           {size(file.size)}, {file.file}
+          {file.arrival !== undefined && ", which came last"}
         </p>
       )}
       {file && (
@@ -74,6 +75,7 @@ export function TryIt({ editor, place }: { editor: Editor; place: string | undef
       <ChooseFile
         place={place}
         isOpen={isChoosing}
+        withCame
         onClose={() => setChoosing(false)}
         onChoose={(chosen) => {
           editor.setSample(chosen);

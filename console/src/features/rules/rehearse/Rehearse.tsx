@@ -158,6 +158,11 @@ export function Rehearse({ editor, name }: { editor: Editor; name: string }) {
               {found.headline}
             </h2>
             {found.differing.length > 0 && <p>{found.differing.map((one) => one.words).join(", ")}.</p>}
+            {found.same_names > 0 && (
+              <p className="text-changed">
+                {found.same_names === 1 ? "1 file gets the name of a file before: it waits" : `${found.same_names.toLocaleString("en-GB")} files get the name of a file before: they wait`} for a person if that one still lies there.
+              </p>
+            )}
             <p className="quiet text-sm">
               Nothing was touched, written or sent. It took {found.took} ms.
               {isPast && found.on_record_since && (

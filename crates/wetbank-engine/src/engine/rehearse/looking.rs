@@ -6,7 +6,7 @@ use futures_util::{StreamExt, stream};
 use wetbank_core::{ByteSize, Coming, FilePath, IfExists, RelPath};
 use wetbank_places::{Depth, Entry, EntryKind, EntryStream, Place, PlaceError, PlaceErrorKind};
 
-use super::PlayedFile;
+use super::{PlayedFile, names::then};
 use crate::Arrangement;
 
 /// Targets that are looked at, all files together.
@@ -82,7 +82,13 @@ pub(super) async fn look(arrangement: &Arrangement, files: &mut [PlayedFile]) {
     let unseen = is_late.then(|| "what is there is not known: the place did not answer in time".to_owned());
     for file in files {
         let words = |coming: &Coming| seen.get(&coming.at).cloned().or_else(|| unseen.clone());
-        file.found = file.after.steps.iter().map(|step| step.comes.as_ref().and_then(words)).collect();
+        let steps = file.after.steps.iter().zip(std::mem::take(&mut file.found));
+        file.found = steps
+            .map(|(step, told)| match (step.comes.as_ref().and_then(words), told) {
+                (Some(there), Some(told)) => Some(format!("{there}; {told}")),
+                (there, told) => there.or(told),
+            })
+            .collect();
     }
 }
 
@@ -114,14 +120,13 @@ async fn found(place: &OnlyLooking, coming: &Coming) -> Result<String, String> {
     let of = ByteSize(taken.fingerprint.size);
     let at = taken.fingerprint.modified_at().strftime("%F %H:%M UTC");
     let taken = format!("{named}the name is taken ({of} from {at})");
-    Ok(match coming.exists {
-        IfExists::Refuse => format!("{taken}: it would wait for a person"),
-        IfExists::Replace => format!("{taken}: that file would be replaced"),
-        IfExists::SkipSame => format!("{taken}: left out if the content is the same, else it would wait for a person"),
-        IfExists::KeepBoth => match free(place, &path).await.map_err(told)? {
-            Some(name) => format!("{taken}: it would be named {name}"),
-            None => format!("{taken}: it would get a numbered name"),
-        },
+    let named = match coming.exists {
+        IfExists::KeepBoth => free(place, &path).await.map_err(told)?,
+        _ => None,
+    };
+    Ok(match named {
+        Some(name) => format!("{taken}: it would be named {name}"),
+        None => format!("{taken}: {}", then(coming.exists)),
     })
 }
 

@@ -2,6 +2,7 @@
 //! written or sent.
 
 mod looking;
+mod names;
 mod tally;
 
 use std::{sync::Arc, time::Instant};
@@ -76,7 +77,7 @@ pub struct PlayedFile {
     pub after: Rehearsal,
     /// How that differs.
     pub elsewise: Option<Elsewise>,
-    /// For each step, what a look at its target found, in words.
+    /// For each step, what is known of its target, in words: what lies there, and whether a file before it gets that name.
     pub found: Vec<Option<String>>,
 }
 
@@ -132,6 +133,7 @@ impl Engine {
                 let one = self.core.journal.arrival(id).await?;
                 let one = one.ok_or_else(|| EngineError::unknown("arrival", id.to_string()))?;
                 tally.add(Some(id), came(one.file), one.seen);
+                must_look = true;
             }
             Over::Here => {
                 for file in self.lying_there(&rule, other.as_deref(), &mut left).await? {
@@ -142,6 +144,7 @@ impl Engine {
             Over::Since(since) => tally = self.over_arrivals(&name, since, tally).await?,
         }
         let (on_record_since, _) = self.core.journal.arrivals_on_record().await?;
+        left.extend(tally.left());
         let (counted, mut files) = tally.told();
         if must_look {
             looking::look(&self.core.arranged.now(), &mut files).await;

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, sync::Arc};
 use jiff::{Timestamp, civil::Date};
 use wetbank_core::{ElsewiseKind, End, FileFacts, Name, Rehearsal, Rule, elsewise, rehearse};
 
-use super::{PlayedFile, day_of};
+use super::{PlayedFile, day_of, names::Names};
 
 /// Ways that are told one by one.
 const MOST_WAYS: usize = 200;
@@ -47,6 +47,8 @@ pub struct Counted {
     pub days: Vec<DayCount>,
     /// By where they go, most first.
     pub ways: Vec<WayCount>,
+    /// Files that would wait for a person, because a file of the rehearsal before them gets their name.
+    pub same_names: usize,
     /// Files that were asked for, all pages together.
     pub shown: usize,
 }
@@ -85,13 +87,14 @@ pub(super) struct Tally {
     counted: Counted,
     days: BTreeMap<Date, (usize, usize)>,
     ways: BTreeMap<Way, usize>,
+    names: Names,
     kept: Vec<PlayedFile>,
 }
 
 impl Tally {
     pub fn new(rule: Arc<Rule>, other: Option<Arc<Rule>>, show: Show) -> Self {
-        let (counted, days, ways, kept) = Default::default();
-        Self { rule, other, show, counted, days, ways, kept }
+        let (counted, days, ways, names, kept) = Default::default();
+        Self { rule, other, show, counted, days, ways, names, kept }
     }
 
     fn rules(&self) -> impl Iterator<Item = &Rule> {
@@ -123,12 +126,13 @@ impl Tally {
     pub fn add(&mut self, arrival: Option<i64>, file: FileFacts, came: Timestamp) {
         let after = rehearse(&self.rule, &file, came);
         let before = self.other.as_ref().map(|other| rehearse(other, &file, came));
-        let found = before.as_ref().and_then(|before| elsewise(before, &after));
+        let elsewise = before.as_ref().and_then(|before| elsewise(before, &after));
+        let found = self.names.give(&file, &after);
         let day = day_of(&self.rule, came);
         self.counted.files += 1;
         let of_day = self.days.entry(day).or_default();
         of_day.0 += 1;
-        if let Some(found) = &found {
+        if let Some(found) = &elsewise {
             of_day.1 += 1;
             *self.counted.differing.entry(found.kind).or_default() += 1;
         }
@@ -138,9 +142,9 @@ impl Tally {
         }
         let is_asked_for = match self.show.only {
             Only::All => true,
-            Only::Differing => found.is_some(),
-            Only::Kind(kind) => found.as_ref().is_some_and(|found| found.kind == kind),
-            Only::Same => found.is_none(),
+            Only::Differing => elsewise.is_some(),
+            Only::Kind(kind) => elsewise.as_ref().is_some_and(|found| found.kind == kind),
+            Only::Same => elsewise.is_none(),
         } && self.show.day.is_none_or(|asked| asked == day);
         if !is_asked_for {
             return;
@@ -148,8 +152,13 @@ impl Tally {
         let at = self.counted.shown;
         self.counted.shown += 1;
         if at >= self.show.from && self.kept.len() < self.show.most {
-            self.kept.push(PlayedFile { arrival, file, came, before, after, elsewise: found, found: Vec::new() });
+            self.kept.push(PlayedFile { arrival, file, came, before, after, elsewise, found });
         }
+    }
+
+    /// What was not looked at, and why.
+    pub fn left(&self) -> Option<String> {
+        self.names.left()
     }
 
     /// Everything counted, and the files that were asked for.
@@ -158,7 +167,8 @@ impl Tally {
         let way = |((branch, places, is_held), files)| WayCount { branch, places, is_held, files };
         let mut ways: Vec<_> = self.ways.into_iter().map(way).collect();
         ways.sort_by_key(|way| std::cmp::Reverse(way.files));
-        (Counted { days: self.days.into_iter().map(day).collect(), ways, ..self.counted }, self.kept)
+        let same_names = self.names.waiting;
+        (Counted { same_names, days: self.days.into_iter().map(day).collect(), ways, ..self.counted }, self.kept)
     }
 }
 
