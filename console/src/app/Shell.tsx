@@ -62,7 +62,7 @@ function TraceField() {
         if (text) void navigate(`/trace?text=${encodeURIComponent(text)}`);
       }}
     >
-      <label className="input input-sm w-72 max-w-full">
+      <label className="input input-sm w-44 max-w-full lg:w-72">
         <Search className="size-4 opacity-60" aria-hidden />
         <input ref={field} type="search" placeholder="Trace a file: name or checksum" aria-label="Trace a file" />
         <kbd className="kbd kbd-sm">/</kbd>
@@ -92,7 +92,7 @@ export function Shell() {
         Skip to the content
       </a>
       <header className="waterline bg-base-100">
-        <nav className="mx-auto flex max-w-[1216px] flex-wrap items-center gap-x-7 px-4" aria-label="Pages">
+        <nav className="mx-auto flex max-w-[1216px] flex-wrap items-center gap-x-4 px-4 lg:gap-x-7" aria-label="Pages">
           <Link to="/" className="py-2 text-lg font-bold tracking-tight">
             Wetbank
           </Link>

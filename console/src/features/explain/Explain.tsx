@@ -133,7 +133,7 @@ export function Explain({ rule, begin }: { rule?: string; begin: string }) {
           setFile(draft.trim());
         }}
       >
-        <input className="input file min-w-60 flex-1" aria-label="A file, as PLACE:/PATH" value={draft} onChange={(event) => setDraft(event.target.value)} />
+        <input className="input file min-w-60 flex-1" aria-label="A file, as PLACE:/PATH" placeholder="PLACE:/folder/file" value={draft} onChange={(event) => setDraft(event.target.value)} />
         <button type="button" className="btn" onClick={() => setChoosing(true)}>
           Choose…
         </button>

@@ -115,7 +115,11 @@ export function PartnerPage() {
     <Shown query={useQuery(partnersQuery)}>
       {(partners) => {
         const partner = partners.find((one) => one.name === name);
-        return partner ? <One key={partner.name} partner={partner} /> : <Empty title={`There is no partner "${name}"`} />;
+        return partner ? <One key={partner.name} partner={partner} /> : <Empty title={`There is no partner "${name}"`}>
+            <Link to="/partners" className="link">
+              See all partners
+            </Link>
+          </Empty>;
       }}
     </Shown>
   );

@@ -114,7 +114,11 @@ export function PlacePage() {
     <Shown query={useQuery(placesQuery)}>
       {(places) => {
         const place = places.find((one) => one.name === name);
-        return place ? <One key={place.name} place={place} /> : <Empty title={`There is no place "${name}"`} />;
+        return place ? <One key={place.name} place={place} /> : <Empty title={`There is no place "${name}"`}>
+            <Link to="/places" className="link">
+              See all places
+            </Link>
+          </Empty>;
       }}
     </Shown>
   );

@@ -93,7 +93,7 @@ function Crossing({ count, from, busy, onAsk }: { count: number; from: Bank; bus
           onClick={() => onAsk({ from, move })}
           aria-label={`${move ? "Move" : "Copy"} ${way}`}
         >
-          {move ? "Move" : "Copy"} <Arrow className="size-4" aria-hidden />
+          {move ? "Move" : "Copy"} <Arrow className="size-4 max-lg:rotate-90" aria-hidden />
         </button>
       ))}
     </>
@@ -147,10 +147,10 @@ function Both({ places }: { places: Place[] }) {
   return (
     <div className="grid items-start gap-4 lg:grid-cols-[1fr_10rem_1fr]">
       {side("near")}
-      <div className="grid gap-2 lg:pt-24">
+      <div className="grid grid-cols-2 gap-2 lg:grid-cols-1 lg:pt-24">
         <Crossing count={picked.near.size} from="near" busy={begin.isPending} onAsk={begin.mutate} />
         <Crossing count={picked.far.size} from="far" busy={begin.isPending} onAsk={begin.mutate} />
-        <label className="grid gap-1 pt-2 text-sm">
+        <label className="col-span-full grid gap-1 pt-2 text-sm">
           If the name is taken
           <select className="select select-sm w-full" value={exists} onChange={(event) => setExists(choices.find((choice) => choice === event.target.value) ?? "refuse")}>
             <option value="refuse">hold the file</option>

@@ -229,5 +229,21 @@ function One({ rule }: { rule: Rule }) {
 
 export function RulePage() {
   const { name = "" } = useParams();
-  return <Shown query={useQuery(ruleQuery(name))}>{(rule) => <One rule={rule} />}</Shown>;
+  const list = (
+    <>
+      <Link to="/rules" className="link">
+        See all rules
+      </Link>
+      . One that was removed can be had back in{" "}
+      <Link to="/settings" className="link">
+        Settings
+      </Link>
+      .
+    </>
+  );
+  return (
+    <Shown query={useQuery(ruleQuery(name))} list={list}>
+      {(rule) => <One rule={rule} />}
+    </Shown>
+  );
 }

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 
 import { Crumbs } from "../../shared/ui/Crumbs";
 import { RuleLink } from "../../shared/ui/RuleLink";
@@ -177,5 +177,14 @@ function One({ run }: { run: Run }) {
 
 export function RunPage() {
   const { id = "" } = useParams();
-  return <Shown query={useQuery(runQuery(id))}>{(run) => <One run={run} />}</Shown>;
+  const list = (
+    <Link to="/runs" className="link">
+      See all runs
+    </Link>
+  );
+  return (
+    <Shown query={useQuery(runQuery(id))} list={list}>
+      {(run) => <One run={run} />}
+    </Shown>
+  );
 }

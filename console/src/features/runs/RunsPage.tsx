@@ -44,7 +44,17 @@ export function RunsPage() {
           if (all.length === 0) {
             return (
               <Empty title={rule || state ? "No run is like that" : "Nothing ran yet"}>
-                {rule || state ? "Choose another state, or all." : "A run begins when a file is complete in a folder that a rule watches."}
+                {rule || state ? (
+                  "Choose another state, or all."
+                ) : (
+                  <>
+                    A run begins when a file is complete in a folder that a rule watches.{" "}
+                    <Link to="/rules" className="link">
+                      See the rules
+                    </Link>
+                    .
+                  </>
+                )}
               </Empty>
             );
           }

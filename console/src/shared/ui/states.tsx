@@ -1,6 +1,8 @@
 import { CircleAlert, LoaderCircle } from "lucide-react";
 import type { ReactNode } from "react";
 
+import { ApiError } from "../api/client";
+
 /** The word for a state, with a sign so that colour is never all that tells it. */
 export function StateBadge({ state }: { state: string }) {
   const [sign, colour] =
@@ -33,7 +35,9 @@ export function Loading() {
   );
 }
 
-export function Failure({ error, retry }: { error: Error; retry?: () => void }) {
+export function Failure({ error, retry, list }: { error: Error; retry?: () => void; list?: ReactNode }) {
+  // Trying again brings nothing back that is not there: the list tells what is.
+  const isGone = list !== undefined && error instanceof ApiError && error.problem.status === 404;
   return (
     <div className="panel" role="alert">
      <div className="p-4">
@@ -41,7 +45,8 @@ export function Failure({ error, retry }: { error: Error; retry?: () => void }) 
         <CircleAlert className="text-error mt-0.5 size-5 shrink-0" aria-hidden />
         <span className="whitespace-pre-wrap">{error.message}</span>
       </p>
-      {retry && (
+      {isGone && <p className="pt-3">{list}</p>}
+      {retry && !isGone && (
         <p className="pt-3">
           <button type="button" className="btn btn-sm" onClick={retry}>
             Try again
@@ -64,15 +69,17 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   );
 }
 
-/** Shows data, or why there is none yet. */
+/** Shows data, or why there is none yet; `list` leads to what there is, if this is not there. */
 export function Shown<T>({
   query,
+  list,
   children,
 }: {
   query: { data: T | undefined; error: Error | null; isPending: boolean; refetch: () => unknown };
+  list?: ReactNode;
   children: (data: T) => ReactNode;
 }) {
   if (query.data !== undefined) return <>{children(query.data)}</>;
-  if (query.error) return <Failure error={query.error} retry={() => void query.refetch()} />;
+  if (query.error) return <Failure error={query.error} retry={() => void query.refetch()} list={list} />;
   return <Loading />;
 }

@@ -234,6 +234,7 @@ async fn an_office_in_which_nothing_is_arranged_says_what_to_do_first() {
         browser.page(&office, path).await;
         browser.shows("no ").await;
         browser.shows(name).await;
+        browser.shows("See all ").await;
     }
 }
 
