@@ -9,7 +9,7 @@ export type Draft = Schemas["Draft"];
 export type Proposal = ({ name: string; value: Table; old?: string | undefined } | { text: string }) & { sample?: Schemas["SampleFile"] | undefined };
 
 /** Keys that come faster than this are told together. */
-const SETTLED_MS = 60;
+const SETTLED_MS = 20;
 
 interface Read {
   draft: Draft | undefined;
