@@ -180,7 +180,7 @@ async fn a_new_rule_is_tried_with_what_came_last_to_its_folder_though_it_lies_th
     browser.starts_when_a_file_comes("office", &["in"], "*.txt").await;
     browser.add_step(1, 1, "A copy").await;
     browser.fill("Folder", "read").await;
-    browser.find("//section[@aria-label='Try it']//p[contains(., 'which came last')]").await;
+    browser.find("//section[@aria-label='Try it']//p[contains(., 'as it came')]").await;
     // The other one is to be had as well, as it was.
     browser.press("Choose a file to try it with").await;
     browser.click("//dialog//button[contains(., 'in')][.//*[@aria-label='folder']]").await;

@@ -52,7 +52,7 @@ export function TryIt({ editor, place }: { editor: Editor; place: string | undef
       {file && (
         <p className="quiet text-sm [overflow-wrap:anywhere]">
           {size(file.size)}, {file.file}
-          {file.arrival !== undefined && ", which came last"}
+          {file.arrival !== undefined && ", as it came"}
         </p>
       )}
       {file && (
