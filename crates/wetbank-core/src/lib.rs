@@ -31,6 +31,7 @@ mod starts;
 mod state;
 pub mod step;
 mod template;
+pub mod twin;
 mod units;
 
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
@@ -53,7 +54,8 @@ pub use partner::{Delivery, Expiry, Partner, Person, QuietHours, warned};
 pub use path::{FilePath, InvalidPath, RelPath, TEMPORARY_PREFIX};
 pub use place::{
     AgreedSpec, BucketAddressing, BucketSpec, FolderSpec, FtpSecurity, FtpSpec, MailSecurity, MailServer, MailboxSpec,
-    PlaceKind, PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebSpec, WebdavSpec, place_keys,
+    Names, PlaceKind, PlaceSpec, SILENCE, SftpSignIn, SftpSpec, ShareSpec, WebSignIn, WebSpec, WebdavSpec,
+    is_share_name, place_keys,
 };
 pub use placeholder::{
     KnownValue, KnownWhere, PLACEHOLDERS, Placeholder, Sample, bare_rule, known_here, known_values, samples,

@@ -40,7 +40,7 @@ pub use limited::Limited;
 pub use mailbox::{Mailbox, Post, host_name};
 pub use open::{Vault, open, shown_identity};
 pub use place::{
-    Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Names, Place, ReadStream,
+    Capabilities, Change, ChangeStream, Collision, Cut, Depth, Entry, EntryKind, EntryStream, Place, ReadStream,
     Staged, fingerprint_of,
 };
 pub use probe::{ProbeStep, probe, probe_server};
@@ -48,3 +48,4 @@ pub use published::Published;
 pub use sftp::{HostKey, Sftp, SftpCredentials};
 pub use share::Share;
 pub use webdav::Webdav;
+pub use wetbank_core::Names;

@@ -10,14 +10,14 @@ use bytes::Bytes;
 use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 use secrecy::SecretString;
 use tokio::net::TcpStream;
-use wetbank_core::{Fingerprint, PlaceName, RelPath, ShareSpec};
+use wetbank_core::{Fingerprint, PlaceName, RelPath, ShareSpec, is_share_name};
 use wetbank_smb::{Account, Attributes, Client, Error, Found, Open, Protection, RemoteFile, Secured, Status};
 
 use crate::{
     Capabilities, Collision, Depth, Entry, EntryKind, EntryStream, Names, Place, PlaceError, PlaceErrorKind,
     ReadStream, Staged, fingerprint_of,
     pieces::Pieces,
-    place::{Result, is_share_name, list_each, make_each, misnamed},
+    place::{Result, list_each, make_each, misnamed},
     pool::{self, Pool},
 };
 
