@@ -168,9 +168,9 @@ impl RelPath {
         }
     }
 
-    /// Whether the last part marks one of our own unfinished files.
+    /// Whether it is one of our own unfinished files, or lies in a folder of ours: nothing takes it.
     pub fn is_temporary(&self) -> bool {
-        self.name().starts_with(TEMPORARY_PREFIX.as_bytes())
+        self.parts().any(|part| part.starts_with(TEMPORARY_PREFIX.as_bytes()))
     }
 
     /// The names from the top down.

@@ -27,18 +27,20 @@ mod queue;
 mod record;
 mod runner;
 mod tidy;
+mod twins;
 
 pub use arranged::book::{BookChange, BookDiff, ChangeKind};
 pub use arranged::{Arrangement, LiveRule};
 pub use declined::Declined;
 pub use effects::REMOVED;
 pub use engine::{
-    Against, Begun, By, CalendarImport, CalendarStatus, CodeToType, Counted, DatabaseStatus, DayCount, Drafted, Engine,
-    EngineOptions, Expected, ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring, Only, Over,
-    PartnerStatus, PlaceStatus, Played, PlayedFile, Proposed, Rehearsed, RuleOnFile, SectionNow, Show, SignInOffer,
-    SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, WayCount, signal_proof,
+    Against, Begun, By, CalendarImport, CalendarStatus, CodeToType, Comparison, Counted, DatabaseStatus, DayCount,
+    Drafted, Engine, EngineOptions, Expected, ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring,
+    Only, Over, PartnerStatus, PlaceStatus, Played, PlayedFile, Proposed, Rehearsed, RuleOnFile, SectionNow, Show,
+    SignInOffer, SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, WayCount, signal_proof,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};
 pub use keeping::Keeping;
 pub use keys::KeyStatus;
+pub use twins::Passing;

@@ -22,6 +22,7 @@ mod states;
 mod threes;
 mod tidy;
 mod trace;
+mod twins;
 mod works;
 mod writer;
 
@@ -38,4 +39,5 @@ pub use records::{
 };
 pub use starting::NewRun;
 pub use states::PlaceState;
+pub use twins::{PassRecord, PlannedItem, TwinNote};
 pub use writer::Trouble;

@@ -55,6 +55,8 @@ pub struct Capabilities {
     pub tells_links: bool,
     /// Which names are possible.
     pub names: Names,
+    /// `A` and `a` are two names.
+    pub tells_case: bool,
     /// A folder is there because it was made; else because something lies below it.
     pub folders_are_made: bool,
     /// A rename keeps a file's state.
@@ -74,6 +76,7 @@ impl Capabilities {
         reports_changes: false,
         tells_links: false,
         names: Names::Bytes,
+        tells_case: true,
         folders_are_made: true,
         rename_keeps_state: true,
         stages: true,

@@ -57,6 +57,17 @@ impl Counts {
         }
     }
 
+    /// Counts one rename instead of its two halves, which were counted before.
+    pub fn renamed_instead(&mut self, made: &Line, renamed: &Line) {
+        let Action::Rename { on, .. } = &renamed.action else { return };
+        let size = made.had.of(on.other()).as_ref().map_or(0, |state| state.print.size);
+        for (count, less) in [(&mut self.deleted, 1), (&mut self.made, 1), (&mut self.bytes, size)] {
+            let of = count.of_mut(*on);
+            *of = of.saturating_sub(less);
+        }
+        self.add(renamed);
+    }
+
     /// Whether nothing is to be done and nobody is asked.
     pub fn is_alike(&self) -> bool {
         let of = [&self.made, &self.replaced, &self.deleted, &self.renamed, &self.folders];

@@ -20,6 +20,13 @@ pub struct State {
     pub sum: Option<Sum>,
 }
 
+impl State {
+    /// A file of which the place tells this, and whose content is not known.
+    pub fn of(print: &Fingerprint) -> Self {
+        Self { print: print.clone(), sum: None }
+    }
+}
+
 /// What lies at a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Lies {

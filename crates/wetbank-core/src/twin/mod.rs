@@ -19,6 +19,8 @@ mod met;
 mod renames;
 mod side;
 mod terms;
+#[allow(clippy::module_inception, reason = "it is what all of this is about")]
+mod twin;
 mod walk;
 
 pub use brake::{Brake, Counts, Stop};
@@ -26,6 +28,7 @@ pub use line::{Action, Known, Lies, Line, Question, Seen, State, Sum, Was, Why};
 pub use renames::{Renames, renamed};
 pub use side::{Pair, Side};
 pub use terms::{Customs, Sameness, Scope, Settling, Terms, Way};
+pub use twin::{KEPT, Twin, branch_of, rule_name};
 pub use walk::{Folder, Next, Walk};
 
 #[cfg(test)]

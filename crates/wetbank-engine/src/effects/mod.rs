@@ -1,6 +1,7 @@
 //! What steps do. Each effect is given places, keys, the work folder and its attempt, and answers what came of it;
 //! of the journal it sees no more than what an attempt says there.
 
+mod align;
 mod checksums;
 mod errands;
 mod kinds;
@@ -19,6 +20,7 @@ mod step;
 mod transfer;
 mod watched;
 
+pub(crate) use align::Aligned;
 pub(crate) use letters::{mailbox, path as letter_path};
 pub(crate) use means::{Effects, Slots, WorkFolder};
 pub(crate) use names::numbered;

@@ -9,6 +9,7 @@ use wetbank_crypt::CryptError;
 use wetbank_journal::{Chained, JournalError, NewMail, NewPart, Work};
 use wetbank_places::{PlaceError, PlaceErrorKind};
 
+use super::align::Aligned;
 use crate::{EngineError, moorings::Away};
 
 /// The file in hand after a step, as the journal keeps it.
@@ -30,6 +31,9 @@ pub(crate) struct Hand {
     /// The how-manieth file of the rule on its day it is, once somebody asked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub count: Option<i64>,
+    /// The line of a twin's plan that it carries out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub aligned: Option<Box<Aligned>>,
 }
 
 impl Hand {
@@ -60,7 +64,16 @@ impl Hand {
     /// What is in hand where there is no file: a name at most.
     pub fn empty(name: RelPath) -> Self {
         let fingerprint = Fingerprint { size: 0, modified: 0, inode: None, tag: None };
-        Self { place: None, path: RelPath::root(), name, fingerprint, original: None, fault: None, count: None }
+        Self {
+            place: None,
+            path: RelPath::root(),
+            name,
+            fingerprint,
+            original: None,
+            fault: None,
+            count: None,
+            aligned: None,
+        }
     }
 
     /// Whether there is a file.
@@ -142,6 +155,8 @@ pub(crate) struct StepDone {
     pub also_named: Option<String>,
     /// The path of the original is free again.
     pub freed: bool,
+    /// Why nothing was done and the item ends here.
+    pub left: Option<String>,
     /// The branch that goes on with the file.
     pub branch: Option<usize>,
     /// Files that go on instead of it.
@@ -166,6 +181,7 @@ impl StepDone {
             size: None,
             also_named: None,
             freed: false,
+            left: None,
             branch: None,
             parts: Vec::new(),
             put: None,

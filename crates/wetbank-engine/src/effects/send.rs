@@ -181,6 +181,7 @@ impl AtStep<'_> {
             original: None,
             fault: self.hand.fault.clone(),
             count: self.hand.count,
+            aligned: self.hand.aligned.clone(),
         }
     }
 

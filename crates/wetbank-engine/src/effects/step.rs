@@ -34,6 +34,7 @@ impl AtStep<'_> {
     pub async fn run(&self, planned: &Planned) -> Result<StepDone, StepFailure> {
         let mut attempt = Attempt::default();
         let result = match &planned.condition {
+            _ if self.hand.aligned.is_some() => self.align(&mut attempt).await,
             Some(condition) => match condition.ask(&self.facts(), clock::now()) {
                 verdict if verdict.holds => planned.step.done_at(self, &mut attempt).await,
                 verdict => self.left_out(&verdict, &mut attempt).await,

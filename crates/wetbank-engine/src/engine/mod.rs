@@ -17,6 +17,7 @@ mod runs;
 mod secrets;
 mod sections;
 mod signals;
+mod twins;
 
 use agreements::SignIns;
 pub use agreements::{CodeToType, SignInOffer, SignInState};
@@ -33,6 +34,7 @@ pub use rehearse::{Against, Counted, DayCount, Only, Over, Played, PlayedFile, R
 pub use runs::NextFiring;
 pub use sections::{Expected, SectionNow};
 pub use signals::{SignalCall, SignalRefusal, signal_proof};
+pub use twins::Comparison;
 
 use std::{
     collections::BTreeMap,
@@ -67,6 +69,7 @@ use crate::{
     record::Record,
     runner::{self, Runner},
     tidy,
+    twins::Going,
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -95,6 +98,7 @@ pub(crate) struct Core {
     pub effects: Arc<Effects>,
     pub runner: Arc<Runner>,
     pub intake: Arc<Intake>,
+    twins: Arc<Going>,
     outbox: Arc<Outbox>,
     sign_ins: SignIns,
     warnings: partners::KeptWarnings,
@@ -266,6 +270,7 @@ impl Engine {
             effects,
             runner,
             intake,
+            twins: Arc::default(),
             outbox,
             sign_ins,
             warnings,

@@ -43,6 +43,13 @@ pub(crate) enum Away {
     Unusable(PlaceError),
 }
 
+impl From<Away> for crate::EngineError {
+    fn from(away: Away) -> Self {
+        let (Away::Paused(_, error) | Away::Unusable(error)) = away;
+        error.into()
+    }
+}
+
 impl Moorings {
     pub fn new(record: Record, arranged: Arc<Arranged>, events: Events, tracker: TaskTracker) -> Self {
         let dock = Dock::new(record, events, tracker);

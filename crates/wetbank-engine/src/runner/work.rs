@@ -17,7 +17,7 @@ use super::{
     find, letter,
     means::Runner,
     original::{Look, keep, look},
-    record::{self, Settled, Turn, end_stopped, ended, held, read, rests, settle, skipped},
+    record::{self, Settled, Turn, end_stopped, ended, held, read, rests, settle, skipped, skipped_by},
 };
 use crate::{
     EngineError,
@@ -343,6 +343,9 @@ async fn along_from(
         match result {
             Ok(done) => {
                 let made = done.hand.clone();
+                if let Some(why) = done.left.clone() {
+                    return skipped_by(runner, claim, done, why).await;
+                }
                 let is_split = !done.parts.is_empty();
                 let Some(mut moved) = onward_from(runner, &claim, rule, from, done) else {
                     return lost_way(runner, claim, rule).await;

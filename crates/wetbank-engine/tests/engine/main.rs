@@ -14,4 +14,5 @@ mod results;
 mod stopping;
 mod support;
 mod together;
+mod twins;
 mod watching;

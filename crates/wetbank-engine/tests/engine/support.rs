@@ -8,7 +8,7 @@ use std::{
 
 use tempfile::TempDir;
 use wetbank_core::{FilePath, ItemKind, ItemState};
-use wetbank_engine::{Engine, EngineOptions};
+use wetbank_engine::{Engine, EngineError, EngineOptions};
 use wetbank_journal::{ItemRecord, RunFilter};
 
 /// Longer than anything here may take.
@@ -53,6 +53,24 @@ impl Office {
         let office = Self { folder, engine: Engine::start(options).await.unwrap() };
         office.arrange(rules).await;
         office
+    }
+
+    /// The same office with an engine that is started anew; the one before has to be stopped.
+    pub async fn started_again(self) -> Self {
+        let Self { folder, engine } = self;
+        drop(engine);
+        let end = Instant::now() + PATIENCE;
+        loop {
+            let options = EngineOptions { data: folder.path().join("data"), programs: None, new_vault_key: false };
+            match Engine::start(options).await {
+                Ok(engine) => return Self { folder, engine },
+                // What still holds the one before ends in a moment.
+                Err(EngineError::Locked(_)) if Instant::now() < end => {
+                    tokio::time::sleep(Duration::from_millis(5)).await
+                }
+                Err(error) => panic!("{error}"),
+            }
+        }
     }
 
     /// Puts these rules in the place of those that are there.

@@ -10,6 +10,7 @@ mod joins;
 mod outbox;
 mod settling;
 mod starting;
+mod twins;
 mod years;
 
 use jiff::Timestamp;

@@ -275,6 +275,7 @@ impl Place for Share {
 
     fn capabilities(&self) -> Capabilities {
         Capabilities {
+            tells_case: false,
             replaces_atomically: true,
             refuses_atomically: true,
             resumes: true,

@@ -62,7 +62,7 @@ impl Does for step::Unpack {
             let name = RelPath::from_bytes(one.name.name()).expect("a name of a path");
             let fingerprint = entry.fingerprint;
             let (shown, size) = (fingerprint.to_string(), fingerprint.size);
-            let hand = Hand { place: None, path, name, fingerprint, original: None, fault: None, count: None };
+            let hand = Hand { place: None, path, fingerprint, ..Hand::empty(name) };
             parts.push(NewPart {
                 file: FilePath { place: at.work.file.place.clone(), path: at.work.file.path.join(&one.name) },
                 fingerprint: shown,

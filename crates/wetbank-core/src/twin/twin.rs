@@ -1,0 +1,176 @@
+//! A twin as it is arranged, and its passes written as a rule: they run, are recorded and are read like one.
+
+use jiff::{Timestamp, tz::TimeZone};
+use serde_json::{Value, json};
+
+use super::{Action, Brake, Customs, Pair, Sameness, Scope, Settling, Side, Terms, Way};
+use crate::{FilePath, Name, RelPath, SectionKind, section_text};
+
+/// The folder on each side in which lies what a twin replaced or deleted there. No rule and no twin takes anything from it.
+pub const KEPT: &str = ".wetbank-kept";
+
+/// Two folders that are kept alike.
+#[derive(Debug, Clone)]
+pub struct Twin {
+    /// Its name.
+    pub name: Name,
+    /// Its title for people.
+    pub title: String,
+    /// Both folders.
+    pub folders: Pair<FilePath>,
+    /// Which changes follow.
+    pub way: Way,
+    /// What is done about a file that is another one on each side.
+    pub settling: Settling,
+    /// What counts as the same.
+    pub same: Sameness,
+    /// Which files it is about; `since` is left to each pass.
+    pub scope: Scope,
+    /// Only what was changed in so many days is taken up.
+    pub recent: Option<u32>,
+    /// Whether a name that is not possible over there is changed into one that is.
+    pub fits_names: bool,
+    /// How much is deleted or replaced without asking.
+    pub brake: Brake,
+    /// In whose time its days are.
+    pub zone: TimeZone,
+}
+
+impl Twin {
+    /// What a pass goes by.
+    pub fn terms(&self, customs: Pair<Customs>, is_first: bool, now: Timestamp) -> Terms {
+        let day = 24 * 3_600 * 1_000_000_000_i128;
+        let since = self.recent.map(|days| now.as_nanosecond() - i128::from(days) * day);
+        let since = since.map(|since| i64::try_from(since).unwrap_or(i64::MIN));
+        Terms {
+            way: self.way,
+            settling: self.settling,
+            same: self.same,
+            scope: Scope { since, ..self.scope.clone() },
+            fits_names: self.fits_names,
+            zone: self.zone.clone(),
+            customs,
+            is_first,
+        }
+    }
+
+    /// A file of one side.
+    pub fn file(&self, side: Side, below: &RelPath) -> FilePath {
+        let folder = self.folders.of(side);
+        FilePath { place: folder.place.clone(), path: folder.path.join(below) }
+    }
+
+    /// Where below its folder a side keeps what it loses in a pass of this time.
+    pub fn kept(&self, at: Timestamp) -> RelPath {
+        let day = at.to_zoned(self.zone.clone()).date();
+        RelPath::parse(&format!("{KEPT}/{}/{day}", self.name)).expect("plain names")
+    }
+
+    /// The name under which its passes run.
+    pub fn rule_name(&self) -> Name {
+        rule_name(&self.name)
+    }
+
+    /// The text of the rule that its passes are.
+    pub fn rule_text(&self) -> String {
+        let to = |side: Side, kept: bool| {
+            let folder = self.folders.of(side);
+            let below =
+                if kept { folder.path.join(&RelPath::parse(KEPT).expect("a plain name")) } else { folder.path.clone() };
+            // A folder's own braces must not be read as placeholders, so it stands as a text in one.
+            let below = Value::from(below.to_string());
+            json!({ "to": folder.place.as_str(), "folder": format!("{{{{ {below} }}}}") })
+        };
+        let branch = |title: &str, side: Side, steps: &[&str]| {
+            let step = |kind: &&str| match *kind {
+                "move" => json!({ "move": to(side, true) }),
+                "copy" => json!({ "copy": to(side, false) }),
+                "rename" => json!({ "rename": { "as": "{{ file.name }}" } }),
+                _ => {
+                    json!({ "make-folder": { "to": self.folders.of(side).place.as_str(), "folder": "{{ file.folder }}" } })
+                }
+            };
+            let title = format!("{title} {}", side.here());
+            // Which branch takes a file is planned; only the last of a rule can do without a condition.
+            let any = json!({ "file": "name", "like": "*" });
+            json!({ "title": title, "if": any, "steps": steps.iter().map(step).collect::<Vec<_>>() })
+        };
+        let both = |title: &str, steps: &[&str]| [Side::Far, Side::Near].map(|side| branch(title, side, steps));
+        let branches: Vec<Value> = [
+            both("Put", &["copy"]),
+            both("Replaced", &["move", "copy"]),
+            both("Deleted", &["move"]),
+            both("Renamed", &["rename"]),
+            both("Folders", &["make-folder"]),
+            both("Both kept", &["rename", "copy"]),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
+        let rule = json!({
+            "title": self.title,
+            "starts": { "arrival": { "place": self.folders.near.place.as_str(), "below": true } },
+            "branch": branches,
+        });
+        let rule = rule.as_object().expect("a rule is a table");
+        section_text(SectionKind::Rule, self.rule_name().as_str(), None, rule).expect("nothing in it is beyond a book")
+    }
+}
+
+/// The name under which the passes of a twin run.
+pub fn rule_name(twin: &Name) -> Name {
+    // A twin's name is so short that this is one.
+    Name::new(&format!("twin-{twin}")).unwrap_or_else(|_| twin.clone())
+}
+
+/// The branch of the rule that does this; nothing for what is only noted, asked or left.
+pub fn branch_of(action: &Action) -> Option<usize> {
+    let (first, on) = match action {
+        Action::Make { on } => (0, on),
+        Action::Replace { on } => (2, on),
+        Action::Delete { on } => (4, on),
+        Action::Rename { on, .. } => (6, on),
+        Action::MakeFolder { on } | Action::RemoveFolder { on } => (8, on),
+        Action::KeepBoth { renamed, .. } => (10, renamed),
+        Action::Ask { .. } | Action::Join | Action::Forget | Action::Leave => return None,
+    };
+    Some(first + usize::from(*on == Side::Near))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Known, parse_book};
+
+    #[test]
+    fn its_passes_are_a_rule_that_can_be_read_whatever_its_folders_are_called() {
+        for (near, far) in [("", "shared"), ("in/{{ today }}", "{% raw %}"), ("gr\u{fc}\\xff", "quote\"s")] {
+            let place = |name: &str| Name::new(name).unwrap();
+            let folder = |name: &str, path: &str| FilePath { place: place(name), path: RelPath::parse(path).unwrap() };
+            let twin = Twin {
+                name: place("volunteers"),
+                title: "Volunteers and the office".to_owned(),
+                folders: Pair { near: folder("office", near), far: folder("drive", far) },
+                way: Way::Both,
+                settling: Settling::KeepBoth,
+                same: Sameness::SizeAndTime,
+                scope: Scope::all(),
+                recent: Some(30),
+                fits_names: false,
+                brake: Brake::default(),
+                zone: TimeZone::UTC,
+            };
+            let known = Known { places: vec![place("office"), place("drive")], ..Known::default() };
+            let book = parse_book(&[("twin".to_owned(), twin.rule_text())], &known).unwrap_or_else(|e| panic!("{e:?}"));
+            let rule = &book.rules[0];
+            let steps: Vec<usize> = rule.branches.iter().map(|branch| branch.steps.len()).collect();
+            assert_eq!((rule.name.as_str(), steps), ("twin-volunteers", vec![1, 1, 2, 2, 1, 1, 1, 1, 1, 1, 2, 2]));
+            let of = |action: &Action| rule.branches[branch_of(action).unwrap()].title.as_str();
+            assert_eq!(of(&Action::Replace { on: Side::Near }), "Replaced here");
+            assert_eq!(of(&Action::Delete { on: Side::Far }), "Deleted there");
+            let kept = twin.kept(Timestamp::UNIX_EPOCH);
+            assert_eq!(kept.to_string(), ".wetbank-kept/volunteers/1970-01-01");
+            assert!(kept.is_temporary(), "nothing takes it");
+        }
+    }
+}

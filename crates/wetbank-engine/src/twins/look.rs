@@ -1,0 +1,183 @@
+//! Looking at both sides of a twin, folder by folder: what differs, and what is to be done about it.
+
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
+
+use futures_util::StreamExt;
+use jiff::Timestamp;
+use wetbank_core::{
+    RelPath,
+    twin::{Counts, Customs, Lies, Line, Next, Pair, Renames, Sameness, Seen, Side, State, Stop, Twin, Walk, renamed},
+};
+use wetbank_places::{Depth, EntryKind, Place, PlaceError};
+
+use super::spool::{Plan, Spool};
+use crate::{EngineError, effects::Effects};
+
+/// What a look at both sides came to.
+#[derive(Debug)]
+pub(crate) struct Looked {
+    /// What is to be done.
+    plan: Plan,
+    /// Lines that are no more, because they are half of a rename; and what each of the others became.
+    renames: (HashSet<usize>, HashMap<usize, Line>),
+    /// What it comes to.
+    pub counts: Counts,
+    /// Files on each side.
+    pub files: Pair<u64>,
+    /// Why it is not begun without asking.
+    pub stop: Option<Stop>,
+}
+
+/// What a place makes of names and times.
+fn customs(place: &dyn Place) -> Customs {
+    let can = place.capabilities();
+    Customs {
+        grain: if can.fine_times { 1 } else { 1_000_000_000 },
+        keeps_times: false,
+        tells_case: can.tells_case,
+        names: can.names,
+        folders_are_made: can.folders_are_made,
+    }
+}
+
+/// Looks at both sides. Nothing is touched.
+pub(crate) async fn look(
+    effects: &Effects,
+    twin: &Twin,
+    is_first: bool,
+    now: Timestamp,
+) -> Result<Looked, EngineError> {
+    let places = Pair { near: place(effects, twin, Side::Near)?, far: place(effects, twin, Side::Far)? };
+    let terms = twin.terms(places.as_ref().map(|place| customs(place.as_ref())), is_first, now);
+    let journal = &effects.record.journal;
+    let mut spool = Spool::new(effects.work.folder.root().join(format!("twin-{}.plan", twin.name))).await?;
+    let (mut walk, mut renames, mut counts) = (Walk::new(&terms), Renames::default(), Counts::default());
+    loop {
+        match walk.next() {
+            Next::End => break,
+            Next::Do(line) => {
+                renames.see(spool.lines, &line);
+                counts.add(&line);
+                spool.add(&line).await?;
+            }
+            Next::Look(folder) => {
+                let side = |side: Side| {
+                    let (place, root) = (places.of(side).clone(), &twin.folders.of(side).path);
+                    let (at, is_there) = (root.join(folder.at.of(side)), *folder.is_there.of(side));
+                    async move { if is_there { list(place.as_ref(), &at, terms.same).await } else { Ok(Vec::new()) } }
+                };
+                let known = journal.twin_known(&twin.name, &folder.at.near);
+                let (near, far, known) = tokio::join!(side(Side::Near), side(Side::Far), known);
+                walk.told(Pair { near: near?, far: far? }, known?);
+            }
+        }
+    }
+    let files = walk.files();
+    let plan = spool.finish().await?;
+    let renames = found(&plan, renames.pairs(), &mut counts).await?;
+    let stop = twin.brake.stops(&counts, files, journal.twin_files(&twin.name).await?);
+    Ok(Looked { plan, renames, counts, files, stop })
+}
+
+fn place(effects: &Effects, twin: &Twin, side: Side) -> Result<Arc<dyn Place>, EngineError> {
+    Ok(effects.moorings.get(&twin.folders.of(side).place)?)
+}
+
+/// Reads the two halves of each rename again and makes one line of them.
+async fn found(
+    plan: &Plan,
+    pairs: Vec<(usize, usize)>,
+    counts: &mut Counts,
+) -> Result<(HashSet<usize>, HashMap<usize, Line>), EngineError> {
+    let (mut gone, mut became) = (HashSet::new(), HashMap::new());
+    if pairs.is_empty() {
+        return Ok((gone, became));
+    }
+    let wanted: HashSet<usize> = pairs.iter().flat_map(|(deleted, made)| [*deleted, *made]).collect();
+    let (mut halves, mut reader, mut number) = (HashMap::new(), plan.read().await?, 0);
+    while let Some(line) = reader.next().await? {
+        if wanted.contains(&number) {
+            halves.insert(number, line);
+        }
+        number += 1;
+    }
+    for (deleted, made) in pairs {
+        let (Some(old), Some(new)) = (halves.get(&deleted), halves.get(&made)) else { continue };
+        if let Some(line) = renamed(old, new) {
+            counts.renamed_instead(new, &line);
+            gone.insert(deleted);
+            became.insert(made, line);
+        }
+    }
+    Ok((gone, became))
+}
+
+/// What lies in a folder. An error says that nobody knows: what came before it is of no use, because what is missing
+/// would look as if it were gone.
+async fn list(place: &dyn Place, folder: &RelPath, same: Sameness) -> Result<Vec<Seen>, PlaceError> {
+    let mut seen = Vec::new();
+    let mut listing = place.list(folder, Depth::One);
+    while let Some(entry) = listing.next().await.transpose()? {
+        if entry.path.is_temporary() {
+            continue;
+        }
+        let lies = match entry.kind {
+            EntryKind::File => {
+                let sum = match same {
+                    Sameness::SizeAndTime => None,
+                    Sameness::Content => Some(sum(place, &entry.path).await?),
+                };
+                Lies::File(State { sum, print: entry.fingerprint })
+            }
+            EntryKind::Folder => Lies::Folder,
+            EntryKind::Link | EntryKind::Other | EntryKind::Misnamed => Lies::Neither,
+        };
+        seen.push(Seen { name: entry.path.name().to_vec(), lies });
+    }
+    Ok(seen)
+}
+
+/// The checksum of a file's content.
+async fn sum(place: &dyn Place, path: &RelPath) -> Result<[u8; 32], PlaceError> {
+    let mut content = place.read(path, 0).await?;
+    let mut hashing = wetbank_crypt::Hashing::for_ourselves();
+    while let Some(chunk) = content.next().await.transpose()? {
+        hashing.update(&chunk).await;
+    }
+    let mut sum = [0; 32];
+    let text = hashing.finish().blake3;
+    hex::decode_to_slice(&text, &mut sum).expect("a checksum in hexadecimal digits");
+    Ok(sum)
+}
+
+impl Looked {
+    /// Goes through the plan from its beginning, renames found.
+    pub async fn read(&self) -> Result<Reading<'_>, EngineError> {
+        Ok(Reading { looked: self, reader: self.plan.read().await?, number: 0 })
+    }
+}
+
+/// The lines of a plan.
+pub(crate) struct Reading<'l> {
+    looked: &'l Looked,
+    reader: super::spool::Reader,
+    number: usize,
+}
+
+impl Reading<'_> {
+    /// The next line.
+    pub async fn next(&mut self) -> Result<Option<Line>, EngineError> {
+        let (gone, became) = &self.looked.renames;
+        loop {
+            let Some(line) = self.reader.next().await? else { return Ok(None) };
+            let number = self.number;
+            self.number += 1;
+            if !gone.contains(&number) {
+                return Ok(Some(became.get(&number).cloned().unwrap_or(line)));
+            }
+        }
+    }
+}

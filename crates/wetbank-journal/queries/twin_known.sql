@@ -1,0 +1,3 @@
+SELECT name, far, was, states
+FROM twin_known
+WHERE twin = ?1 AND folder = ?2

@@ -1,0 +1,128 @@
+//! What both sides of a twin had, and its passes.
+
+use jiff::Timestamp;
+use tempfile::TempDir;
+use wetbank_core::{
+    Cause, FilePath, Fingerprint, ItemState, Name, Position, RelPath,
+    twin::{Known, Pair, State, Was},
+};
+use wetbank_journal::{Journal, PassRecord, PlannedItem, TwinNote};
+
+fn path(text: &str) -> RelPath {
+    RelPath::parse(text).unwrap()
+}
+
+fn name(text: &str) -> Name {
+    Name::new(text).unwrap()
+}
+
+fn was(size: u64) -> Was {
+    let print =
+        Fingerprint { size, modified: 1_700_000_000_123_456_789, inode: Some(7), tag: Some("\"e\u{fc}".to_owned()) };
+    let far = State { sum: Some([7; 32]), ..State::of(&Fingerprint { inode: None, ..print.clone() }) };
+    Was::File(Pair { near: State::of(&print), far })
+}
+
+fn note(at: &str, far: &[u8], was: Was) -> TwinNote {
+    let at = path(at);
+    let known = Known { name: Pair { near: at.name().to_vec(), far: far.to_vec() }, was };
+    TwinNote::Known { folder: at.parent(), known: Box::new(known) }
+}
+
+async fn known(journal: &Journal, folder: &str) -> Vec<Known> {
+    journal.twin_known(&name("volunteers"), &path(folder)).await.unwrap()
+}
+
+#[tokio::test]
+async fn what_is_known_of_a_name_is_found_again_whatever_it_is_called() {
+    let folder = TempDir::new().unwrap();
+    let (journal, twin) = (Journal::open(folder.path()).await.unwrap(), name("volunteers"));
+    let notes = vec![
+        note("a\\xff/caf\u{e9}:1", "cafe\u{301}_1".as_bytes(), was(5)),
+        note("a\\xff", b"a\xff", Was::Folder),
+        note("asked.csv", b"asked.csv", Was::Asked),
+    ];
+    journal.note_twin(&twin, notes.clone()).await.unwrap();
+    drop(journal);
+    let journal = Journal::open(folder.path()).await.unwrap();
+    let found = known(&journal, "a\\xff").await;
+    assert_eq!((&found[0].was, &found[0].name.far), (&was(5), &"cafe\u{301}_1".as_bytes().to_vec()));
+    let mut top: Vec<_> = known(&journal, "").await.into_iter().map(|one| one.was).collect();
+    top.sort_by_key(|was| *was == Was::Asked);
+    assert_eq!(top, [Was::Folder, Was::Asked]);
+    assert_eq!(journal.twin_files(&twin).await.unwrap(), 1);
+    // Another twin knows nothing of it.
+    assert!(journal.twin_known(&name("other"), &RelPath::root()).await.unwrap().is_empty());
+    // What is noted anew takes the place of what was known.
+    journal.note_twin(&twin, vec![note("asked.csv", b"asked.csv", was(9))]).await.unwrap();
+    assert_eq!(journal.twin_files(&twin).await.unwrap(), 2);
+}
+
+#[tokio::test]
+async fn what_is_gone_is_gone_with_all_below_it_and_with_nothing_beside_it() {
+    let folder = TempDir::new().unwrap();
+    let (journal, twin) = (Journal::open(folder.path()).await.unwrap(), name("volunteers"));
+    let names = ["d", "d/a", "d/e", "d/e/f", "d!", "d!/a", "d0", "d0/a", "dd", "dd/a"];
+    let notes = names.map(|at| {
+        let is_file = at.ends_with('a') || at.ends_with('f');
+        note(at, path(at).name(), if is_file { was(1) } else { Was::Folder })
+    });
+    journal.note_twin(&twin, notes.into()).await.unwrap();
+    assert_eq!(journal.twin_files(&twin).await.unwrap(), 5);
+    // In the order told: what is noted after it went is there.
+    let again = note("d/new", b"new", was(2));
+    journal.note_twin(&twin, vec![TwinNote::Gone(path("d")), again]).await.unwrap();
+    assert_eq!(known(&journal, "d").await.len(), 1);
+    assert!(known(&journal, "d/e").await.is_empty());
+    let top: Vec<_> = known(&journal, "").await.into_iter().map(|one| one.name.near).collect();
+    assert_eq!(top, [b"d!".to_vec(), b"d0".to_vec(), b"dd".to_vec()]);
+    assert_eq!(journal.twin_files(&twin).await.unwrap(), 4);
+}
+
+#[tokio::test]
+async fn sides_have_met_once_a_pass_came_to_its_end() {
+    let folder = TempDir::new().unwrap();
+    let (journal, twin) = (Journal::open(folder.path()).await.unwrap(), name("volunteers"));
+    let at = Timestamp::from_second(1_800_000_000).unwrap();
+    let ends = |id: i64, why: Option<&str>| PassRecord {
+        id,
+        began: at,
+        ended: Some(at),
+        run: Some(3),
+        plan: Some("{}".to_owned()),
+        why: why.map(str::to_owned),
+    };
+    assert!(!journal.has_met(&twin).await.unwrap());
+    let first = journal.begin_pass(&twin, at).await.unwrap();
+    assert!(!journal.has_met(&twin).await.unwrap(), "it goes on");
+    journal.set_pass(ends(first, Some("no file is on the near side any more"))).await.unwrap();
+    assert!(!journal.has_met(&twin).await.unwrap(), "it was stopped");
+    let second = journal.begin_pass(&twin, at).await.unwrap();
+    journal.set_pass(ends(second, None)).await.unwrap();
+    assert!(journal.has_met(&twin).await.unwrap());
+    assert!(!journal.has_met(&name("other")).await.unwrap());
+    let passes = journal.passes(&twin, 10).await.unwrap();
+    assert_eq!(passes, [ends(second, None), ends(first, Some("no file is on the near side any more"))]);
+}
+
+#[tokio::test]
+async fn planned_items_are_one_run_and_know_what_is_to_be_done() {
+    let folder = TempDir::new().unwrap();
+    let journal = Journal::open(folder.path()).await.unwrap();
+    let item = |at: &str, branch: usize| PlannedItem {
+        file: FilePath::parse(at).unwrap(),
+        fingerprint: "1.2".to_owned(),
+        size: 1,
+        branch,
+        hand: "{}".to_owned(),
+    };
+    let (rule, at) = (name("twin-volunteers"), Timestamp::from_second(1_800_000_000).unwrap());
+    let of = (&rule, 1, Cause::Schedule);
+    let first = journal.take_planned(of, None, vec![item("office:/a", 0), item("office:/b", 4)], at).await.unwrap();
+    let run = first[0].run;
+    let more = journal.take_planned(of, Some(run), vec![item("office:/d", 8)], at).await.unwrap();
+    let open = journal.open_items_of(run, 0, 10).await.unwrap();
+    assert_eq!(open, [first, more].concat());
+    let ways: Vec<_> = open.iter().map(|work| (work.branch, work.position, work.state)).collect();
+    assert_eq!(ways, [0, 4, 8].map(|branch| (Some(branch), Position::Step(0), ItemState::Queued)));
+}
