@@ -13,6 +13,7 @@ const PAGES = [
   { to: "/rules", label: "Rules" },
   { to: "/runs", label: "Runs" },
   { to: "/places", label: "Places" },
+  { to: "/twins", label: "Twins" },
   { to: "/partners", label: "Partners" },
 ];
 

@@ -108,6 +108,12 @@ impl Client {
         self.read(self.request(Method::POST, path).json(body)).await
     }
 
+    /// The same for what may take hours.
+    pub async fn post_long<B: Serialize + Sync, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T> {
+        let response = self.send(self.request(Method::POST, path).json(body)).await?;
+        response.json().await.map_err(|source| ClientError::Strange { url: self.url.clone(), source })
+    }
+
     /// Asks for something to be done that has no answer.
     pub async fn post_nothing<B: Serialize + Sync>(&self, path: &str, body: &B) -> Result<()> {
         self.send(self.request(Method::POST, path).json(body).timeout(TIME_OUT)).await.map(drop)

@@ -38,6 +38,11 @@ pub enum Event {
     },
     /// The book changed, or a rule was switched.
     Book,
+    /// A pass of a twin began or came to its end.
+    Twin {
+        /// Its name.
+        twin: Name,
+    },
     /// A place was reached, or could not be.
     Place {
         /// Its name.

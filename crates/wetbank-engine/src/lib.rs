@@ -30,17 +30,18 @@ mod tidy;
 mod twins;
 
 pub use arranged::book::{BookChange, BookDiff, ChangeKind};
-pub use arranged::{Arrangement, LiveRule};
+pub use arranged::{Arrangement, LiveRule, LiveTwin};
 pub use declined::Declined;
-pub use effects::REMOVED;
+pub use effects::{Passing, REMOVED, changes};
 pub use engine::{
     Against, Begun, By, CalendarImport, CalendarStatus, CodeToType, Comparison, Counted, DatabaseStatus, DayCount,
     Drafted, Engine, EngineOptions, Expected, ExplainedFile, NewAgreement, NewPlaceKeys, NewPlaceValue, NextFiring,
-    Only, Over, PartnerStatus, PlaceStatus, Played, PlayedFile, Proposed, Rehearsed, RuleOnFile, SectionNow, Show,
-    SignInOffer, SignInState, SignalCall, SignalRefusal, StoppedRun, Warning, WayCount, signal_proof,
+    Only, Over, PartnerStatus, PassStatus, PlaceStatus, Played, PlayedFile, Proposed, Rehearsed, RuleOnFile,
+    SectionNow, Show, SignInOffer, SignInState, SignalCall, SignalRefusal, StoppedRun, TwinStatus, Warning, WayCount,
+    signal_proof,
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};
 pub use keeping::Keeping;
 pub use keys::KeyStatus;
-pub use twins::Passing;
+pub use twins::Kept;

@@ -40,11 +40,6 @@ impl Record {
         }
     }
 
-    /// Whether the service stops.
-    pub fn is_stopping(&self) -> bool {
-        self.cancel.is_cancelled()
-    }
-
     /// Waits before something is tried again that the journal refused: the longer it refuses, the longer, so that
     /// many who wait do not keep it busy. Answers whether to try again: not if the service stops.
     pub async fn pauses(&self) -> bool {

@@ -1,1 +1,1 @@
-UPDATE section SET is_on = ?2 WHERE kind = 'rule' AND name = ?1
+UPDATE section SET is_on = ?3 WHERE kind = ?1 AND name = ?2

@@ -82,12 +82,13 @@ impl Journal {
     }
 
     /// Switches a rule on or off. Answers whether there is such a rule.
-    pub async fn switch_rule(&self, name: &str, is_on: bool) -> Result<bool, JournalError> {
+    pub async fn switch(&self, kind: &'static str, name: &str, is_on: bool) -> Result<bool, JournalError> {
         let name = name.to_owned();
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
-                    let done = sqlx::query_file!("queries/section_switch.sql", name, is_on).execute(connection).await?;
+                    let done =
+                        sqlx::query_file!("queries/section_switch.sql", kind, name, is_on).execute(connection).await?;
                     Ok(done.rows_affected() > 0)
                 })
             })

@@ -4,7 +4,7 @@ use std::sync::atomic::Ordering::Relaxed;
 
 use jiff::Timestamp;
 use wetbank_core::{
-    Cause, FilePath, Name, Position, RelPath,
+    Cause, FilePath, ItemState, Name, Position, RelPath,
     twin::{Known, Pair, State, Was},
 };
 
@@ -204,10 +204,43 @@ impl Journal {
         Ok(rows.into_iter().map(|row| pass(row.id, row.began, row.ended, row.run, row.plan, row.why)).collect())
     }
 
-    /// Whether a pass of a twin ever came to its end.
-    pub async fn has_met(&self, twin: &Name) -> Result<bool, JournalError> {
-        let count =
-            sqlx::query_file_scalar!("queries/twin_pass_whole.sql", twin.as_str()).fetch_one(&self.read).await?;
-        Ok(count > 0)
+    /// The last pass came to the same once more.
+    pub async fn pass_again(&self, id: i64, ended: Timestamp, plan: Option<String>) -> Result<(), JournalError> {
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let ended = ended.as_millisecond();
+                    sqlx::query_file!("queries/twin_pass_again.sql", id, ended, plan).execute(connection).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Nothing is known any more of what both sides of a twin had.
+    pub async fn forget_twin(&self, twin: &Name) -> Result<(), JournalError> {
+        let twin = twin.clone();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    sqlx::query_file!("queries/twin_forget_all.sql", twin.as_str()).execute(connection).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Held items of a branch of a rule, each with why.
+    pub async fn holds_of_branch(&self, rule: &Name, branch: usize) -> Result<Vec<(i64, String)>, JournalError> {
+        let (rule, branch) = (rule.as_str(), i64::try_from(branch).unwrap_or(i64::MAX));
+        let rows = sqlx::query_file!("queries/twin_questions.sql", rule, branch).fetch_all(&self.read).await?;
+        Ok(rows.into_iter().map(|row| (row.item, row.why)).collect())
+    }
+
+    /// How many items of a run are in a state.
+    pub async fn items_in(&self, run: i64, state: ItemState) -> Result<u64, JournalError> {
+        let rows = sqlx::query_file!("queries/twin_run_states.sql", run).fetch_all(&self.read).await?;
+        let count = rows.iter().find(|row| row.state == state.as_str()).map_or(0, |row| row.count);
+        Ok(count.cast_unsigned())
     }
 }

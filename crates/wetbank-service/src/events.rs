@@ -20,7 +20,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
     OpenApiRouter::new().routes(routes!(events))
 }
 
-/// Live events: `item`, `book`, `place`, and `behind` when some were missed.
+/// Live events: `item`, `book`, `place`, `twin`, and `behind` when some were missed.
 #[utoipa::path(get, path = "/events", tag = "live", responses((status = 200, description = "a stream of events", content_type = "text/event-stream")))]
 pub(crate) async fn events(
     _: SignedIn,

@@ -22,7 +22,7 @@ use crate::{
     events,
     handlers::{
         book, calendars, databases, drafts, keys, notices, partners, places, rehearsals, rules, runs, secrets,
-        sections, sign_in, signals, starters, status,
+        sections, sign_in, signals, starters, status, twins,
     },
     state::Shared,
 };
@@ -58,6 +58,7 @@ fn api() -> OpenApiRouter<Shared> {
             sections::routes(),
             starters::routes(),
             rehearsals::routes(),
+            twins::routes(),
             secrets::routes(),
             keys::routes(),
         ]

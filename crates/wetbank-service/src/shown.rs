@@ -2,7 +2,7 @@
 
 use jiff::{Timestamp, tz::TimeZone};
 use wetbank_client as api;
-use wetbank_core::BY_HAND;
+use wetbank_core::{BY_HAND, Name};
 use wetbank_engine::{Arrangement, Warning};
 
 use crate::error::ApiError;
@@ -30,10 +30,15 @@ pub(crate) fn midnight(now: Timestamp) -> Timestamp {
 }
 
 pub(crate) fn title(arrangement: &Arrangement, rule: &str) -> String {
-    arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule).map_or_else(
-        || if rule == BY_HAND { "By hand".to_owned() } else { rule.to_owned() },
-        |live| live.rule.title.clone(),
-    )
+    if let Some(live) = arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule) {
+        return live.rule.title.clone();
+    }
+    let twin = Name::new(rule).ok().and_then(|rule| arrangement.twin_of(&rule));
+    match twin {
+        Some(live) => live.twin.title.clone(),
+        None if rule == BY_HAND => "By hand".to_owned(),
+        None => rule.to_owned(),
+    }
 }
 
 /// The branch that an item follows, if its rule is still the one that it follows.

@@ -42,7 +42,7 @@ const WORDS: Record<StoneState, string> = {
 };
 
 /** A stone's outline: eight points on an ellipse, each a little off by a seed. */
-function pebble(width: number, height: number, seed: number): string {
+export function pebble(width: number, height: number, seed: number): string {
   const points = Array.from({ length: 8 }, (_, i) => {
     const angle = (i / 8) * 2 * Math.PI;
     const reach = 1 + 0.09 * Math.sin(seed * 3 + i * 2.3);
@@ -70,7 +70,7 @@ function Water() {
   );
 }
 
-function Bank({ side }: { side: "near" | "far" }) {
+export function Bank({ side }: { side: "near" | "far" }) {
   const path =
     side === "near"
       ? "M0 0 L94 0 C 100 22 90 38 95 60 C 99 78 93 90 97 100 L0 100 Z"

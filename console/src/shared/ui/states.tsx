@@ -19,6 +19,10 @@ export function StateBadge({ state }: { state: string }) {
       queued: ["◌", "badge-ghost"],
       skipped: ["–", "badge-ghost"],
       going: ["…", "badge-info"],
+      alike: ["✓", "badge-success"],
+      asks: ["?", "badge-error"],
+      waits: ["◌", "badge-warning"],
+      new: ["·", "badge-ghost"],
     }[state] ?? ["·", "badge-ghost"];
   return (
     <span className={`badge badge-soft ${colour} whitespace-nowrap`}>

@@ -10,6 +10,7 @@ mod rehearsals;
 mod rules;
 mod runs;
 mod starters;
+mod twins;
 mod words;
 
 use serde::{Deserialize, Serialize};
@@ -23,6 +24,7 @@ pub use rehearsals::*;
 pub use rules::*;
 pub use runs::*;
 pub use starters::*;
+pub use twins::*;
 pub use words::*;
 
 /// A problem, as RFC 9457 has it.

@@ -19,6 +19,7 @@ mod resolve;
 mod rules;
 mod schedules;
 mod sections;
+mod twins;
 mod write;
 
 use std::{collections::BTreeMap, sync::LazyLock};
@@ -29,7 +30,7 @@ pub use reference::book_reference;
 use serde::Serialize;
 pub use write::{Unwritable, secrets_named, section_text, section_value};
 
-use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName};
+use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName, twin::Twin};
 
 /// What a section of the book arranges.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -43,13 +44,15 @@ pub enum SectionKind {
     Calendar,
     /// `[database.NAME]`
     Database,
+    /// `[twin.NAME]`
+    Twin,
     /// `[rule.NAME]`
     Rule,
 }
 
 impl SectionKind {
     /// Every kind, in the order of a book.
-    pub const ALL: [Self; 5] = [Self::Place, Self::Partner, Self::Calendar, Self::Database, Self::Rule];
+    pub const ALL: [Self; 6] = [Self::Place, Self::Partner, Self::Calendar, Self::Database, Self::Twin, Self::Rule];
 
     /// The word in the book.
     pub fn as_str(self) -> &'static str {
@@ -58,6 +61,7 @@ impl SectionKind {
             Self::Partner => "partner",
             Self::Calendar => "calendar",
             Self::Database => "database",
+            Self::Twin => "twin",
             Self::Rule => "rule",
         }
     }
@@ -89,6 +93,8 @@ pub struct Book {
     pub calendars: Vec<Calendar>,
     /// Databases.
     pub databases: Vec<Database>,
+    /// Twins, in the order written.
+    pub twins: Vec<Twin>,
     /// The sections' texts, in the order written.
     pub sections: Vec<Section>,
 }
@@ -156,6 +162,8 @@ pub struct Known {
     pub calendars: Vec<Calendar>,
     /// Databases.
     pub databases: Vec<Name>,
+    /// Twins.
+    pub twins: Vec<Name>,
     /// Rules.
     pub rules: Vec<RuleName>,
 }

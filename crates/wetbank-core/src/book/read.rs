@@ -61,6 +61,7 @@ fn section(book: &mut raw::Book, kind: SectionKind, name: String, value: Spanned
         SectionKind::Partner => _ = book.partner.insert(name, whole(value)?),
         SectionKind::Calendar => _ = book.calendar.insert(name, whole(value)?),
         SectionKind::Database => _ = book.database.insert(name, database(value)?),
+        SectionKind::Twin => _ = book.twin.insert(name, whole(value)?),
         SectionKind::Rule => _ = book.rule.insert(name, whole(value)?),
     }
     Ok(())

@@ -8,10 +8,12 @@ use super::book_schema;
 use crate::Group;
 
 /// Parts that are one table each, with their definition in the schema.
-const TABLES: [(&str, &str); 11] = [
+const TABLES: [(&str, &str); 13] = [
     ("partner", "Partner"),
     ("delivery", "Delivery"),
     ("calendar", "Calendar"),
+    ("twin", "Twin"),
+    ("twin-starts", "TwinStarts"),
     ("rule", "Rule"),
     ("arrival", "Arrival"),
     ("mail", "Letters"),
@@ -25,7 +27,7 @@ const TABLES: [(&str, &str); 11] = [
 const ELSEWHERE: [&str; 4] = ["Condition", "Step", "SecretRef", "Place"];
 
 /// Tables of keys in Markdown, for a part of the book: `places`, `limits`, `partner`, `delivery`, `calendar`,
-/// `databases`, `rule`, `arrival`, `mail`, `schedule`, `chain`, `finds`, `retry`, `branch`, `condition`, `steps` or
+/// `databases`, `twin`, `twin-starts`, `rule`, `arrival`, `mail`, `schedule`, `chain`, `finds`, `retry`, `branch`, `condition`, `steps` or
 /// `every-step`. Nothing for a part that there is not.
 pub fn book_reference(part: &str) -> Option<String> {
     let schema = Schema(book_schema());

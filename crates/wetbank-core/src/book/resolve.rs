@@ -2,7 +2,7 @@
 
 use super::{
     Amiss, Book, Known, Problem, SectionKind, databases::resolve_database, limits::resolve_limits, line_of,
-    partners::resolve_partner, raw, rules::resolve_rule, schedules::resolve_calendar,
+    partners::resolve_partner, raw, rules::resolve_rule, schedules::resolve_calendar, twins::resolve_twin,
 };
 use crate::{
     Calendar, Name, Partner, PlaceName,
@@ -88,9 +88,32 @@ pub(super) fn resolve(files: &[Parsed<'_>], known: &Known, problems: &mut Vec<Pr
     let mut calendars: Vec<&Calendar> = known.calendars.iter().collect();
     calendars.retain(|calendar| !book.calendars.iter().any(|new| new.name == calendar.name));
     calendars.extend(&book.calendars);
+    let twin_names: Vec<Name> = known.twins.iter().cloned().chain(written(SectionKind::Twin)).collect();
     let rule_names: Vec<Name> = known.rules.iter().cloned().chain(written(SectionKind::Rule)).collect();
-    let ends =
-        Ends { places: &names, partners: &partners, calendars: &calendars, databases: &databases, rules: &rule_names };
+    let ends = Ends {
+        places: &names,
+        partners: &partners,
+        calendars: &calendars,
+        databases: &databases,
+        twins: &twin_names,
+        rules: &rule_names,
+    };
+    let mut twins = Vec::new();
+    for (number, (file, text, raw)) in files.iter().enumerate() {
+        for (name, twin) in &raw.twin {
+            match resolve_twin(name, twin, &ends) {
+                Ok(resolved) => twins.push((number, twin.span().start, resolved)),
+                Err(Mistake { amiss: Amiss::Name { of, written, .. }, .. })
+                    if wrong.iter().any(|(kind, name)| kind.as_str() == of && *name == written) => {}
+                Err(mistake) => {
+                    wrong.push((SectionKind::Twin, name.clone()));
+                    note(file, text, format!("twin.{name}"), mistake);
+                }
+            }
+        }
+    }
+    twins.sort_by_key(|(number, start, _)| (*number, *start));
+    book.twins = twins.into_iter().map(|(_, _, twin)| twin).collect();
     for (number, (file, text, raw)) in files.iter().enumerate() {
         for (name, rule) in &raw.rule {
             let key = format!("rule.{name}");

@@ -196,7 +196,7 @@ fn resolve_letters(raw: &raw::Letters, ends: &Ends<'_>) -> Checked<Arrival> {
     })
 }
 
-fn pace(text: Option<&Text<holds::Duration>>) -> Checked<LookPace> {
+pub(super) fn pace(text: Option<&Text<holds::Duration>>) -> Checked<LookPace> {
     Ok(match text {
         None => LookPace::Adaptive,
         text => LookPace::Every(duration(text, Duration::ZERO)?.max(Duration::from_millis(100))),

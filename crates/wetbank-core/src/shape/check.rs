@@ -48,6 +48,7 @@ pub(crate) struct Ends<'a> {
     pub partners: &'a [&'a Partner],
     pub calendars: &'a [&'a Calendar],
     pub databases: &'a [Name],
+    pub twins: &'a [Name],
     pub rules: &'a [Name],
 }
 

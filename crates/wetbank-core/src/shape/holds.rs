@@ -60,6 +60,8 @@ holds! {
     CalendarName "calendar";
     /// The name of a database.
     DatabaseName "database";
+    /// The name of a twin.
+    TwinName "twin";
     /// The name of a rule.
     RuleName "rule";
     /// The title of a branch.

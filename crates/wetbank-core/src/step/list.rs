@@ -8,9 +8,9 @@ use serde_json::{Map, Value};
 use toml::Spanned;
 
 use super::{
-    Call, CheckManifest, Compress, Continue, ConvertText, Copy, Decrypt, Delete, Deliver, Encrypt, Expand, Extract,
-    Fetch, Hold, Kind, Load, Mail, MakeFolder, Manifest, Move, Note, Pack, Program, Rename, Shift, Sign, Target,
-    Telling, Unpack, Verify,
+    Align, Call, CheckManifest, Compress, Continue, ConvertText, Copy, Decrypt, Delete, Deliver, Encrypt, Expand,
+    Extract, Fetch, Hold, Kind, Load, Mail, MakeFolder, Manifest, Move, Note, Pack, Program, Rename, Shift, Sign,
+    Target, Telling, Unpack, Verify,
 };
 use crate::{
     ChainEvent, Name, PlaceName, Template,
@@ -41,6 +41,7 @@ macro_rules! with_step_kinds {
             Rename "rename";
             Delete "delete";
             MakeFolder "make-folder";
+            Align "align";
             Mail "mail";
             Call "call";
             Program "program";

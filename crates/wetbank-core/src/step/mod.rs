@@ -1,6 +1,7 @@
 //! Steps: the things that can be done to a file. Each kind has a file of its own here, which tells
 //! everything about it but how it is done.
 
+mod align;
 mod call;
 mod check_manifest;
 mod compress;
@@ -32,6 +33,7 @@ mod target;
 mod unpack;
 mod verify;
 
+pub use align::Align;
 pub use call::{Call, CallBody};
 pub use check_manifest::CheckManifest;
 pub use compress::{Compress, Compression};

@@ -16,6 +16,7 @@ fn book(steps: &str) -> Book {
     let known = Known {
         places: vec![name("office"), name("archive"), name("post")],
         databases: vec![name("survey")],
+        twins: vec![name("volunteers")],
         ..Known::default()
     };
     parse_book(&[("book".to_owned(), text)], &known).unwrap_or_else(|e| panic!("{steps}: {e:#?}"))

@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Action, Line, Pair, Side};
+use super::{Action, Line, Pair, Side, Why};
 
 /// So many files are deleted or replaced without asking, however few there are.
 const FLOOR: u64 = 10;
@@ -28,6 +28,8 @@ pub struct Counts {
     pub kept_both: u64,
     /// What a person is asked.
     pub asked: u64,
+    /// What may still be written, and waits for a further pass.
+    pub busy: u64,
     /// What differs and stays so.
     pub left: u64,
     /// What is only noted.
@@ -39,7 +41,7 @@ impl Counts {
     pub fn add(&mut self, line: &Line) {
         let size = |of: Side| line.had.of(of).as_ref().map_or(0, |state| state.print.size);
         match &line.action {
-            Action::Make { on } => {
+            Action::Make { on } | Action::Restore { on, .. } => {
                 *self.made.of_mut(*on) += 1;
                 *self.bytes.of_mut(*on) += size(on.other());
             }
@@ -52,26 +54,21 @@ impl Counts {
             Action::MakeFolder { on } | Action::RemoveFolder { on } => *self.folders.of_mut(*on) += 1,
             Action::KeepBoth { .. } => self.kept_both += 1,
             Action::Ask { .. } => self.asked += 1,
+            Action::Leave if matches!(line.why, Why::Busy(_)) => self.busy += 1,
             Action::Leave => self.left += 1,
             Action::Join | Action::Forget => self.noted += 1,
         }
     }
 
-    /// Counts one rename instead of its two halves, which were counted before.
-    pub fn renamed_instead(&mut self, made: &Line, renamed: &Line) {
-        let Action::Rename { on, .. } = &renamed.action else { return };
-        let size = made.had.of(on.other()).as_ref().map_or(0, |state| state.print.size);
-        for (count, less) in [(&mut self.deleted, 1), (&mut self.made, 1), (&mut self.bytes, size)] {
-            let of = count.of_mut(*on);
-            *of = of.saturating_sub(less);
-        }
-        self.add(renamed);
+    /// Whether anything is done to a file or folder.
+    pub fn acts(&self) -> bool {
+        let of = [&self.made, &self.replaced, &self.deleted, &self.renamed, &self.folders];
+        of.iter().any(|pair| pair.near > 0 || pair.far > 0) || self.kept_both > 0
     }
 
-    /// Whether nothing is to be done and nobody is asked.
+    /// Whether nothing is to be done, nothing waits and nobody is asked.
     pub fn is_alike(&self) -> bool {
-        let of = [&self.made, &self.replaced, &self.deleted, &self.renamed, &self.folders];
-        of.iter().all(|pair| pair.near == 0 && pair.far == 0) && self.kept_both == 0 && self.asked == 0
+        !self.acts() && self.asked + self.busy == 0
     }
 }
 
@@ -106,6 +103,11 @@ pub enum Stop {
         of: u64,
         /// So many are done without asking.
         most: u64,
+    },
+    /// It is another folder than last time.
+    Other {
+        /// Which side.
+        side: Side,
     },
     /// No file is there any more, where some were.
     Empty {
@@ -148,6 +150,10 @@ impl fmt::Display for Stop {
                 };
                 write!(f, "it would {would} of {of} files on the {on} side; up to {most} are done without asking")
             }
+            Self::Other { side } => write!(
+                f,
+                "the {side} side is another folder than last time: is its disk there, and is it the right folder?"
+            ),
             Self::Empty { side, were } => write!(
                 f,
                 "no file is on the {side} side any more, and {were} were there after the last pass: is its disk there, and is it the right folder?"

@@ -104,6 +104,13 @@ pub enum Action {
         /// Its path on each side until then.
         from: Pair<RelPath>,
     },
+    /// What a side kept is back at its path there, and goes to the other side, too.
+    Restore {
+        /// The side that kept it.
+        on: Side,
+        /// Where it is kept, below the twin's folder there.
+        from: RelPath,
+    },
     /// The folder is made.
     MakeFolder {
         /// Where.
@@ -176,6 +183,8 @@ pub enum Why {
     NotOn(Side),
     /// It was given another path on this side.
     Renamed(Side),
+    /// Somebody wants back what this side kept.
+    WantedBack(Side),
     /// It was changed on both sides.
     BothChanged,
     /// Both sides have a file of this name, and it is not the same.
@@ -188,6 +197,8 @@ pub enum Why {
     NewerOn(Side),
     /// It was last changed before the time that is looked back.
     Old,
+    /// It was changed on this side a moment ago, and may still be written.
+    Busy(Side),
     /// A link or something else that is neither file nor folder lies on this side.
     NoFile(Side),
     /// A file lies on this side, and a folder on the other.
@@ -210,12 +221,14 @@ impl fmt::Display for Why {
             }
             Self::NotOn(side) => write!(f, "not {}", side.here()),
             Self::Renamed(side) => write!(f, "renamed {}", side.here()),
+            Self::WantedBack(side) => write!(f, "kept {} and wanted back", side.here()),
             Self::BothChanged => f.write_str("changed on both sides"),
             Self::BothHave => f.write_str("another file on each side"),
             Self::Alike => f.write_str("the same on both sides"),
             Self::Gone => f.write_str("on neither side any more"),
             Self::NewerOn(side) => write!(f, "changed later {}", side.here()),
             Self::Old => f.write_str("last changed before the days that are looked back"),
+            Self::Busy(side) => write!(f, "changed {} a moment ago: it may still be written", side.here()),
             Self::NoFile(side) => write!(f, "neither file nor folder {}", side.here()),
             Self::FileOn(side) => write!(f, "a file {} and a folder {}", side.here(), side.other().here()),
             Self::NameTaken(side) => write!(f, "another file has this name {}, where A and a are one", side.here()),
@@ -241,4 +254,22 @@ pub struct Line {
     pub had: Pair<Option<State>>,
     /// The file as both had it after the last pass.
     pub was: Option<Pair<State>>,
+}
+
+impl Line {
+    /// The sides whose file travels.
+    pub fn sources(&self) -> impl Iterator<Item = Side> + use<> {
+        let from = match &self.action {
+            Action::Make { on } | Action::Replace { on } => [Some(on.other()), None],
+            Action::KeepBoth { .. } => Side::BOTH.map(Some),
+            _ => [None; 2],
+        };
+        from.into_iter().flatten()
+    }
+
+    /// The same, but nothing is done for now: the file of this side may still be written.
+    #[must_use]
+    pub fn waits_for(self, side: Side) -> Self {
+        Self { action: Action::Leave, why: Why::Busy(side), if_differs: false, ..self }
+    }
 }

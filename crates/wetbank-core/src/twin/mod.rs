@@ -13,6 +13,7 @@
 
 mod beside;
 mod brake;
+mod choices;
 mod decide;
 mod line;
 mod met;
@@ -22,13 +23,15 @@ mod terms;
 #[allow(clippy::module_inception, reason = "it is what all of this is about")]
 mod twin;
 mod walk;
+mod words;
 
 pub use brake::{Brake, Counts, Stop};
+pub use choices::{Answer, Choices};
 pub use line::{Action, Known, Lies, Line, Question, Seen, State, Sum, Was, Why};
 pub use renames::{Renames, renamed};
 pub use side::{Pair, Side};
 pub use terms::{Customs, Sameness, Scope, Settling, Terms, Way};
-pub use twin::{KEPT, Twin, branch_of, rule_name};
+pub use twin::{ASKED, KEPT, Twin, TwinStarts, branch_of, rule_name, twin_name};
 pub use walk::{Folder, Next, Walk};
 
 #[cfg(test)]

@@ -49,7 +49,8 @@ impl Renames {
         let (of, side, state) = match (&line.action, line.why) {
             (Action::Delete { on }, Why::Deleted(side)) if *on == side.other() => {
                 // What was changed over there is not what was given another path here.
-                let is_as_it_was = |was: &&Pair<State>| line.had.of(*on).as_ref() == Some(was.of(*on));
+                let is_as_it_was =
+                    |was: &&Pair<State>| line.had.of(*on).as_ref().is_some_and(|had| had.print == was.of(*on).print);
                 (&mut self.gone, side, line.was.as_ref().filter(is_as_it_was).map(|was| was.of(side)))
             }
             (Action::Make { on }, Why::New(side)) if *on == side.other() => {

@@ -1,13 +1,24 @@
 //! A twin as it is arranged, and its passes written as a rule: they run, are recorded and are read like one.
 
+use std::time::Duration;
+
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::{Value, json};
 
 use super::{Action, Brake, Customs, Pair, Sameness, Scope, Settling, Side, Terms, Way};
-use crate::{FilePath, Name, RelPath, SectionKind, section_text};
+use crate::{FilePath, LookPace, Name, RelPath, Schedule, SectionKind, section_text};
 
 /// The folder on each side in which lies what a twin replaced or deleted there. No rule and no twin takes anything from it.
 pub const KEPT: &str = ".wetbank-kept";
+
+/// When a pass of a twin is made, besides by hand and by steps of rules.
+#[derive(Debug, Clone, Default)]
+pub struct TwinStarts {
+    /// Something changed on a side that others follow; how often such a side is looked through where no events tell.
+    pub change: Option<LookPace>,
+    /// The clock.
+    pub schedule: Option<Schedule>,
+}
 
 /// Two folders that are kept alike.
 #[derive(Debug, Clone)]
@@ -16,6 +27,8 @@ pub struct Twin {
     pub name: Name,
     /// Its title for people.
     pub title: String,
+    /// Why it is there.
+    pub why: String,
     /// Both folders.
     pub folders: Pair<FilePath>,
     /// Which changes follow.
@@ -28,12 +41,19 @@ pub struct Twin {
     pub scope: Scope,
     /// Only what was changed in so many days is taken up.
     pub recent: Option<u32>,
+    /// How long before a pass a file must have stayed unchanged, or else it waits for a further one. Without it nobody may
+    /// have it open for writing on this machine, and elsewhere it must be unchanged for a while.
+    pub settle: Option<Duration>,
     /// Whether a name that is not possible over there is changed into one that is.
     pub fits_names: bool,
+    /// So many days what a side loses is kept there.
+    pub keep_days: u32,
     /// How much is deleted or replaced without asking.
     pub brake: Brake,
     /// In whose time its days are.
     pub zone: TimeZone,
+    /// When a pass is made.
+    pub starts: TwinStarts,
 }
 
 impl Twin {
@@ -63,12 +83,27 @@ impl Twin {
     /// Where below its folder a side keeps what it loses in a pass of this time.
     pub fn kept(&self, at: Timestamp) -> RelPath {
         let day = at.to_zoned(self.zone.clone()).date();
+        self.kept_of(&day.to_string())
+    }
+
+    /// Where below its folder a side keeps what it lost on a day.
+    pub fn kept_of(&self, day: &str) -> RelPath {
         RelPath::parse(&format!("{KEPT}/{}/{day}", self.name)).expect("plain names")
+    }
+
+    /// Where below its folder a side keeps what it ever lost, by days.
+    pub fn kept_top(&self) -> RelPath {
+        RelPath::parse(&format!("{KEPT}/{}", self.name)).expect("plain names")
+    }
+
+    /// Whether this side can lose anything in a pass.
+    pub fn loses(&self, side: Side) -> bool {
+        self.way != Way::Add && self.way.changes(side)
     }
 
     /// The name under which its passes run.
     pub fn rule_name(&self) -> Name {
-        rule_name(&self.name)
+        rule_name(&self.name).unwrap_or_else(|| self.name.clone())
     }
 
     /// The text of the rule that its passes are.
@@ -85,6 +120,7 @@ impl Twin {
             let step = |kind: &&str| match *kind {
                 "move" => json!({ "move": to(side, true) }),
                 "copy" => json!({ "copy": to(side, false) }),
+                "align" => json!({ "align": { "twin": self.name.as_str() } }),
                 "rename" => json!({ "rename": { "as": "{{ file.name }}" } }),
                 _ => {
                     json!({ "make-folder": { "to": self.folders.of(side).place.as_str(), "folder": "{{ file.folder }}" } })
@@ -103,9 +139,11 @@ impl Twin {
             both("Renamed", &["rename"]),
             both("Folders", &["make-folder"]),
             both("Both kept", &["rename", "copy"]),
+            both("Restored", &["rename", "copy"]),
         ]
         .into_iter()
         .flatten()
+        .chain([branch("Asked", Side::Near, &["align"])])
         .collect();
         let rule = json!({
             "title": self.title,
@@ -117,11 +155,18 @@ impl Twin {
     }
 }
 
-/// The name under which the passes of a twin run.
-pub fn rule_name(twin: &Name) -> Name {
-    // A twin's name is so short that this is one.
-    Name::new(&format!("twin-{twin}")).unwrap_or_else(|_| twin.clone())
+/// The name under which the passes of a twin run; nothing if its own is too long for one.
+pub fn rule_name(twin: &Name) -> Option<Name> {
+    Name::new(&format!("twin-{twin}")).ok()
 }
+
+/// The twin whose passes run under a name, if they do.
+pub fn twin_name(rule: &Name) -> Option<Name> {
+    Name::new(rule.as_str().strip_prefix("twin-")?).ok()
+}
+
+/// The branch of the rule in which a person is asked.
+pub const ASKED: usize = 14;
 
 /// The branch of the rule that does this; nothing for what is only noted, asked or left.
 pub fn branch_of(action: &Action) -> Option<usize> {
@@ -132,6 +177,7 @@ pub fn branch_of(action: &Action) -> Option<usize> {
         Action::Rename { on, .. } => (6, on),
         Action::MakeFolder { on } | Action::RemoveFolder { on } => (8, on),
         Action::KeepBoth { renamed, .. } => (10, renamed),
+        Action::Restore { on, .. } => (12, on),
         Action::Ask { .. } | Action::Join | Action::Forget | Action::Leave => return None,
     };
     Some(first + usize::from(*on == Side::Near))
@@ -150,24 +196,33 @@ mod tests {
             let twin = Twin {
                 name: place("volunteers"),
                 title: "Volunteers and the office".to_owned(),
+                why: String::new(),
                 folders: Pair { near: folder("office", near), far: folder("drive", far) },
                 way: Way::Both,
                 settling: Settling::KeepBoth,
                 same: Sameness::SizeAndTime,
                 scope: Scope::all(),
                 recent: Some(30),
+                settle: None,
                 fits_names: false,
+                keep_days: 30,
                 brake: Brake::default(),
                 zone: TimeZone::UTC,
+                starts: TwinStarts::default(),
             };
-            let known = Known { places: vec![place("office"), place("drive")], ..Known::default() };
+            let places = vec![place("office"), place("drive")];
+            let known = Known { places, twins: vec![twin.name.clone()], ..Known::default() };
             let book = parse_book(&[("twin".to_owned(), twin.rule_text())], &known).unwrap_or_else(|e| panic!("{e:?}"));
             let rule = &book.rules[0];
             let steps: Vec<usize> = rule.branches.iter().map(|branch| branch.steps.len()).collect();
-            assert_eq!((rule.name.as_str(), steps), ("twin-volunteers", vec![1, 1, 2, 2, 1, 1, 1, 1, 1, 1, 2, 2]));
+            assert_eq!(
+                (rule.name.as_str(), steps),
+                ("twin-volunteers", vec![1, 1, 2, 2, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 1])
+            );
             let of = |action: &Action| rule.branches[branch_of(action).unwrap()].title.as_str();
             assert_eq!(of(&Action::Replace { on: Side::Near }), "Replaced here");
             assert_eq!(of(&Action::Delete { on: Side::Far }), "Deleted there");
+            assert_eq!(rule.branches[ASKED].title, "Asked here");
             let kept = twin.kept(Timestamp::UNIX_EPOCH);
             assert_eq!(kept.to_string(), ".wetbank-kept/volunteers/1970-01-01");
             assert!(kept.is_temporary(), "nothing takes it");

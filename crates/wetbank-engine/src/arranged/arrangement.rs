@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use wetbank_core::{Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule};
+use wetbank_core::{Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule, twin::Twin};
 use wetbank_places::{Place, PlaceError};
 
 /// A rule in force.
@@ -16,6 +16,21 @@ pub struct LiveRule {
     /// Its version.
     pub version: i64,
     /// Whether it takes files.
+    pub is_on: bool,
+    /// Its text.
+    pub text: Arc<str>,
+    /// When it was changed.
+    pub changed: jiff::Timestamp,
+}
+
+/// A twin in force.
+#[derive(Debug, Clone)]
+pub struct LiveTwin {
+    /// The twin.
+    pub twin: Arc<Twin>,
+    /// Its version.
+    pub version: i64,
+    /// Whether passes are made by themselves.
     pub is_on: bool,
     /// Its text.
     pub text: Arc<str>,
@@ -34,6 +49,8 @@ pub struct Arrangement {
     pub calendars: Vec<Calendar>,
     /// Databases.
     pub databases: Vec<Database>,
+    /// Twins, in the order of the book.
+    pub twins: Vec<LiveTwin>,
     /// Places by name.
     pub specs: BTreeMap<Name, PlaceSpec>,
     /// The limits of places that have any.
@@ -52,6 +69,7 @@ impl Arrangement {
             partners: self.partners.clone(),
             calendars: self.calendars.clone(),
             databases: self.databases.iter().map(|database| database.name.clone()).collect(),
+            twins: self.twins.iter().map(|live| live.twin.name.clone()).collect(),
             rules: self.rules.iter().map(|live| live.rule.name.clone()).collect(),
         }
     }
@@ -59,6 +77,16 @@ impl Arrangement {
     /// A rule by name.
     pub fn rule(&self, name: &Name) -> Option<&LiveRule> {
         self.rules.iter().find(|live| live.rule.name == *name)
+    }
+
+    /// A twin by name.
+    pub fn twin(&self, name: &Name) -> Option<&LiveTwin> {
+        self.twins.iter().find(|live| live.twin.name == *name)
+    }
+
+    /// The twin whose passes run under this name.
+    pub fn twin_of(&self, rule: &Name) -> Option<&LiveTwin> {
+        self.twins.iter().find(|live| live.twin.rule_name() == *rule)
     }
 
     /// A place ready to use.

@@ -8,10 +8,10 @@ use std::{collections::HashMap, sync::Arc};
 
 use parking_lot::{Mutex, MutexGuard, RwLock};
 use tokio::sync::{Notify, futures::Notified};
-use wetbank_core::{BY_HAND, Name, Rule, parse_book};
+use wetbank_core::{BY_HAND, Name, Rule, parse_book, twin::twin_name};
 use wetbank_journal::{Journal, JournalError, Work};
 
-pub use arrangement::{Arrangement, LiveRule};
+pub use arrangement::{Arrangement, LiveRule, LiveTwin};
 
 /// Old rule versions remembered; items that need one are few and soon done.
 const OLD_RULES: usize = 256;
@@ -84,7 +84,10 @@ impl Arranged {
         }
         let text = self.journal.version_text("rule", work.rule.as_str(), work.version).await?;
         let Some(text) = text else { return Ok(RuleOf::Unreadable("its text is not in the journal".to_owned())) };
-        let rule = match parse_book(&[("journal".to_owned(), text)], &arrangement.known()) {
+        let mut known = arrangement.known();
+        // A pass that began comes to its end although its twin is not in the book any more.
+        known.twins.extend(twin_name(&work.rule));
+        let rule = match parse_book(&[("journal".to_owned(), text)], &known) {
             Ok(mut book) => book.rules.pop().map(Arc::new),
             Err(problems) => {
                 let said = problems.first().map_or_else(String::new, |p| format!("{} {}", p.key, p.message));

@@ -87,6 +87,8 @@ impl AtStep<'_> {
             (Action::Delete { on }, _) => self.set_aside(aligned, *on, true, attempt).await,
             (Action::Rename { on, from }, _) => self.rename_along(aligned, *on, from, attempt).await,
             (Action::KeepBoth { renamed, to }, 0) => self.rename_beside(aligned, *renamed, to, attempt).await,
+            (Action::Restore { on, from }, 0) => self.bring_back(aligned, *on, from, attempt).await,
+            (Action::Restore { on, .. }, _) => self.put_over(aligned, on.other(), attempt).await,
             (Action::KeepBoth { renamed, .. }, _) => self.put_over(aligned, *renamed, attempt).await,
             (Action::MakeFolder { on }, _) => self.make_over(aligned, *on, attempt).await,
             (Action::RemoveFolder { on }, _) => self.remove_over(aligned, *on, attempt).await,
@@ -264,6 +266,25 @@ impl AtStep<'_> {
         let to = FilePath { place: here.place.clone(), path };
         let done = self.relocate(&here, to, (folder, IfExists::KeepBoth), Then::Delivered, attempt).await?;
         Ok(StepDone { hand: self.hand.clone(), ..done })
+    }
+
+    /// Gives what a side kept its path again, or one beside it where that is taken.
+    async fn bring_back(&self, aligned: &Aligned, on: Side, from: &RelPath, attempt: &mut Attempt) -> Effect<StepDone> {
+        let (here, to) = (aligned.file(on, from), aligned.at(on));
+        if let Some(why) = self.is_other(aligned, on, &here).await? {
+            return Ok(self.left(why));
+        }
+        let folder = to.path.parent();
+        let done = self.relocate(&here, to, (folder, IfExists::KeepBoth), Then::Delivered, attempt).await?;
+        let Some((back, print)) = &done.put else { return Ok(done) };
+        let mut line = aligned.line.clone();
+        for side in Side::BOTH {
+            let named = line.at.of(side).parent().join_name(back.path.name());
+            *line.at.of_mut(side) = named.expect("a name that is there, in a folder that is there");
+        }
+        *line.had.of_mut(on) = Some(State::of(print));
+        let aligned = Aligned { line, ..aligned.clone() };
+        Ok(StepDone { hand: Hand { aligned: Some(Box::new(aligned)), ..self.hand.clone() }, ..done })
     }
 
     async fn make_over(&self, aligned: &Aligned, on: Side, attempt: &mut Attempt) -> Effect<StepDone> {

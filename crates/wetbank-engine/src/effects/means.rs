@@ -11,6 +11,7 @@ use wetbank_places::{Folder, PlaceErrorKind};
 use super::{
     names::Chosen,
     outcome::{FailureKind, at},
+    passes::Passes,
 };
 use crate::{
     Declined, EngineError, arranged::Arranged, events::Events, guarded::Guarded, keys::Keys, moorings::Moorings,
@@ -33,10 +34,12 @@ pub(crate) struct Effects {
     pub work: WorkFolder,
     /// Where mails lie that are to be sent.
     pub outbox: PathBuf,
-    /// The list of programs that may be run.
     /// What no place and no database may be.
     pub guarded: Guarded,
+    /// The list of programs that may be run.
     pub programs: PathBuf,
+    /// Where passes of twins are asked for.
+    pub passes: Passes,
     pub slots: Slots,
 }
 

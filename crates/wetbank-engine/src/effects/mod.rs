@@ -10,6 +10,7 @@ mod making;
 mod means;
 mod names;
 mod outcome;
+mod passes;
 mod reading;
 mod recover;
 mod relocate;
@@ -25,7 +26,11 @@ pub(crate) use letters::{mailbox, path as letter_path};
 pub(crate) use means::{Effects, Slots, WorkFolder};
 pub(crate) use names::numbered;
 pub use outcome::REMOVED;
-pub(crate) use outcome::{Attempt, EVENT, FailureKind, Fault, GONE, Hand, StepDone, StepFailure, about, about_run};
+pub(crate) use outcome::{
+    Attempt, EVENT, FailureKind, Fault, GONE, Hand, InQuestion, StepDone, StepFailure, about, about_run,
+};
+pub(crate) use passes::{Ask, Passes};
+pub use passes::{Passing, changes};
 pub(crate) use reading::{Reading, Source};
 pub(crate) use recover::{Found, recover};
 pub(crate) use relocate::Then;

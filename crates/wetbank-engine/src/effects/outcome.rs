@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use wetbank_core::{About, FilePath, Fingerprint, Name, Position, RelPath, TemplateError};
+use wetbank_core::{About, FilePath, Fingerprint, Name, Position, RelPath, TemplateError, twin::Choices};
 use wetbank_crypt::CryptError;
 use wetbank_journal::{Chained, JournalError, NewMail, NewPart, Work};
 use wetbank_places::{PlaceError, PlaceErrorKind};
@@ -31,9 +31,23 @@ pub(crate) struct Hand {
     /// The how-manieth file of the rule on its day it is, once somebody asked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub count: Option<i64>,
+    /// What a person is asked about a twin.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asked: Option<Box<InQuestion>>,
     /// The line of a twin's plan that it carries out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aligned: Option<Box<Aligned>>,
+}
+
+/// What a person is asked about a twin, and what is done if it is meant.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct InQuestion {
+    /// Why.
+    pub why: String,
+    /// What can be done.
+    pub remedy: String,
+    /// How the pass is made that follows the answer.
+    pub choices: Choices,
 }
 
 impl Hand {
@@ -72,6 +86,7 @@ impl Hand {
             original: None,
             fault: None,
             count: None,
+            asked: None,
             aligned: None,
         }
     }

@@ -181,6 +181,7 @@ impl AtStep<'_> {
             original: None,
             fault: self.hand.fault.clone(),
             count: self.hand.count,
+            asked: self.hand.asked.clone(),
             aligned: self.hand.aligned.clone(),
         }
     }

@@ -2,7 +2,9 @@
 
 use std::{path::Path, time::Duration};
 
-use wetbank_core::{Amiss, BY_HAND, Book, DatabaseKind, Known, Name, Problem, SectionKind, parse_book};
+use wetbank_core::{
+    Amiss, BY_HAND, Book, DatabaseKind, Known, Name, Problem, SectionKind, parse_book, twin::rule_name,
+};
 use wetbank_places::{ProbeStep, probe};
 
 use super::Engine;
@@ -32,8 +34,16 @@ impl<'a> From<&'a str> for By<'a> {
 pub(super) const CHECKING: Duration = Duration::from_secs(20);
 
 /// What of a book that has no mistake cannot be put in force here: each section with the reason.
-pub(super) fn beyond(book: &Book, guarded: &Guarded) -> Vec<(String, String)> {
+pub(super) fn beyond(book: &Book, known: &Known, guarded: &Guarded) -> Vec<(String, String)> {
     let mut found = Vec::new();
+    for twin in book.twins.iter().map(|twin| &twin.name).chain(&known.twins) {
+        let of_twin = rule_name(twin);
+        if let Some(rule) = book.rules.iter().find(|rule| Some(&rule.name) == of_twin.as_ref()) {
+            let words =
+                format!("is the name under which the passes of the twin \"{twin}\" run; give the rule another one");
+            found.push((format!("rule.{}", rule.name), words));
+        }
+    }
     if book.sections.iter().any(|section| section.kind == SectionKind::Rule && section.name == BY_HAND) {
         let words = "is the name of what people do by hand; give the rule another one";
         found.push((format!("rule.{BY_HAND}"), words.to_owned()));
@@ -60,7 +70,7 @@ fn checked(files: &[(String, String)], known: &Known, guarded: &Guarded) -> Resu
         let (file, line) = where_is(files, &key);
         Problem { file, line, key, message, amiss: Amiss::Meaning }
     };
-    let problems: Vec<Problem> = beyond(&book, guarded).into_iter().map(problem).collect();
+    let problems: Vec<Problem> = beyond(&book, known, guarded).into_iter().map(problem).collect();
     if problems.is_empty() { Ok(book) } else { Err(problems) }
 }
 
@@ -158,8 +168,10 @@ impl Engine {
         let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
         if !sections.iter().any(|s| s.kind == kind && s.name == name) {
-            let kind =
-                ["rule", "partner", "calendar", "database"].into_iter().find(|known| *known == kind).unwrap_or("place");
+            let kind = ["rule", "twin", "partner", "calendar", "database"]
+                .into_iter()
+                .find(|known| *known == kind)
+                .unwrap_or("place");
             return Err(EngineError::unknown(kind, name));
         }
         let rest: Vec<_> = sections
@@ -201,9 +213,18 @@ impl Engine {
 
     /// Switches a rule on or off.
     pub async fn switch(&self, rule: &str, is_on: bool) -> Result<(), EngineError> {
+        self.switch_section("rule", rule, is_on).await
+    }
+
+    /// Switches a twin on or off: whether passes are made by themselves.
+    pub async fn switch_twin(&self, twin: &str, is_on: bool) -> Result<(), EngineError> {
+        self.switch_section("twin", twin, is_on).await
+    }
+
+    async fn switch_section(&self, kind: &'static str, name: &str, is_on: bool) -> Result<(), EngineError> {
         let turn = self.core.arranged.turn().await;
-        if !self.core.journal.switch_rule(rule, is_on).await? {
-            return Err(EngineError::unknown("rule", rule));
+        if !self.core.journal.switch(kind, name, is_on).await? {
+            return Err(EngineError::unknown(kind, name));
         }
         self.reload(&turn).await
     }

@@ -69,7 +69,7 @@ fn drafted(kind: SectionKind, proposed: Proposed, known: &Known, guarded: &Guard
         },
     };
     let mut draft = Draft::of(kind, &name, old.as_deref(), &value, known)?;
-    let beyond = draft.book.as_ref().map(|book| beyond(book, guarded)).unwrap_or_default();
+    let beyond = draft.book.as_ref().map(|book| beyond(book, known, guarded)).unwrap_or_default();
     for (_, message) in beyond {
         draft.mistakes.push(DraftMistake { pointer: String::new(), line: 1, message, amiss: Amiss::Meaning });
         draft.book = None;

@@ -4,10 +4,10 @@ use std::collections::HashSet;
 
 use futures_util::{StreamExt, stream};
 use wetbank_core::{BY_HAND, ItemKind, ItemState, Outcome, Position, Rule, advance};
-use wetbank_journal::{ItemChange, Work};
+use wetbank_journal::Work;
 
 use super::Engine;
-use crate::{Declined, EngineError, Event, arranged::RuleOf, clock, queue::Stopped};
+use crate::{Declined, EngineError, arranged::RuleOf, queue::Stopped};
 
 /// Items of a run read at once.
 const PAGE: u32 = 500;
@@ -63,7 +63,7 @@ impl Engine {
                     }
                 }
             }
-            None if work.rule.as_str() == BY_HAND => {}
+            None if work.rule.as_str() == BY_HAND || arrangement.twin_of(&work.rule).is_some() => {}
             None => {
                 return Err(Declined::RuleGone { rule: work.rule, item }.into());
             }
@@ -76,7 +76,7 @@ impl Engine {
             let next = next.map_err(Declined::from)?;
             (branch, position) = (Some(next.branch), next.position);
         }
-        self.end_hold(&work, (ItemState::Queued, branch, position), version, None).await?;
+        self.core.runner.end_hold(&work, (ItemState::Queued, branch, position), version, None).await?;
         if let Some(work) = self.core.journal.work(item).await? {
             self.core.queue.claims.go_on(work);
         }
@@ -86,12 +86,7 @@ impl Engine {
     /// Gives a held item up, for a stated reason.
     pub async fn dismiss(&self, item: i64, why: &str) -> Result<(), EngineError> {
         let work = self.held(item).await?;
-        let why = Some(format!("dismissed: {why}"));
-        self.end_hold(&work, (ItemState::Skipped, work.branch, work.position), work.version, why).await?;
-        self.core.effects.clear_work(&work).await;
-        // It is given up all the same; the log names what stays.
-        let _ = self.core.effects.clear_target(&work).await;
-        Ok(())
+        self.core.runner.dismiss(&work, format!("dismissed: {why}")).await
     }
 
     /// Stops a run: what is not at its end is held, so that nothing is lost and a person decides.
@@ -156,34 +151,5 @@ impl Engine {
             return Err(Declined::NotHeld { item, state: work.state.as_str() }.into());
         }
         Ok(work)
-    }
-
-    async fn end_hold(
-        &self,
-        work: &Work,
-        (state, branch, position): (ItemState, Option<usize>, Position),
-        version: i64,
-        why: Option<String>,
-    ) -> Result<(), EngineError> {
-        work.state.become_(state).map_err(|_| Declined::NotHeld { item: work.item, state: work.state.as_str() })?;
-        let change = ItemChange {
-            item: work.item,
-            run: work.run,
-            state,
-            branch,
-            position,
-            hand: work.hand.clone(),
-            failures: 0,
-            due: None,
-            why,
-            at: clock::now(),
-        };
-        if !self.core.journal.end_hold(change, version).await? {
-            return Err(Declined::NotHeld { item: work.item, state: "at work again" }.into());
-        }
-        let (run, item, rule) = (work.run, work.item, work.rule.clone());
-        self.core.events.tell(Event::Item { run, item, rule, state, branch, step: position.code() });
-        self.core.queue.joins.news(run);
-        Ok(())
     }
 }

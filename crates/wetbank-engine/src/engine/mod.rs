@@ -34,7 +34,7 @@ pub use rehearse::{Against, Counted, DayCount, Only, Over, Played, PlayedFile, R
 pub use runs::NextFiring;
 pub use sections::{Expected, SectionNow};
 pub use signals::{SignalCall, SignalRefusal, signal_proof};
-pub use twins::Comparison;
+pub use twins::{Comparison, PassStatus, TwinStatus};
 
 use std::{
     collections::BTreeMap,
@@ -54,10 +54,10 @@ use wetbank_journal::Journal;
 use wetbank_places::{Folder, PlaceError};
 
 use crate::{
-    Arrangement, Declined, EngineError, Event, LiveRule, Moving,
+    Arrangement, Declined, EngineError, Event, LiveRule, LiveTwin, Moving,
     arranged::{Arranged, Turn},
     clock,
-    effects::{Effects, Slots, WorkFolder},
+    effects::{Effects, Passes, Slots, WorkFolder},
     events::Events,
     guarded::Guarded,
     intake::{self, Arrivals, Intake, Offers},
@@ -69,7 +69,7 @@ use crate::{
     record::Record,
     runner::{self, Runner},
     tidy,
-    twins::Going,
+    twins::{Keeper, Turns, run as keep_twins},
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -98,7 +98,7 @@ pub(crate) struct Core {
     pub effects: Arc<Effects>,
     pub runner: Arc<Runner>,
     pub intake: Arc<Intake>,
-    twins: Arc<Going>,
+    pub twins: Arc<Keeper>,
     outbox: Arc<Outbox>,
     sign_ins: SignIns,
     warnings: partners::KeptWarnings,
@@ -218,6 +218,7 @@ impl Engine {
         let moorings = Arc::new(moorings);
         let queue = Arc::new(Queue::new(events.clone(), Claims::new(cancel.clone())));
         let programs = options.programs.unwrap_or_else(|| options.data.join("programs.toml"));
+        let (passes, asks) = Passes::new();
         let effects = Arc::new(Effects {
             record: record.clone(),
             arranged: arranged.clone(),
@@ -229,6 +230,7 @@ impl Engine {
             guarded: Guarded::new(&options.data, &programs),
             programs,
             slots: Slots::default(),
+            passes,
         });
         let runner = Arc::new(Runner {
             record: record.clone(),
@@ -259,6 +261,16 @@ impl Engine {
             folder: outbox,
             cancel: cancel.clone(),
         });
+        let twins = Arc::new(Keeper {
+            record: effects.record.clone(),
+            arranged: arranged.clone(),
+            queue: queue.clone(),
+            effects: effects.clone(),
+            runner: runner.clone(),
+            cancel: cancel.clone(),
+            tracker: tracker.clone(),
+            turns: Turns::default(),
+        });
         let (sign_ins, warnings) = (SignIns::default(), parking_lot::Mutex::default());
         let core = Arc::new(Core {
             journal,
@@ -270,7 +282,7 @@ impl Engine {
             effects,
             runner,
             intake,
-            twins: Arc::default(),
+            twins,
             outbox,
             sign_ins,
             warnings,
@@ -290,6 +302,7 @@ impl Engine {
         core.tracker.spawn(intake::clock(core.intake.clone()));
         core.tracker.spawn(intake::chains(core.intake.clone()));
         core.tracker.spawn(runner::join(core.runner.clone()));
+        core.tracker.spawn(keep_twins(core.twins.clone(), asks));
         core.tracker.spawn(outbox::run(core.outbox.clone()));
         core.tracker.spawn(moorings::probe(core.moorings.clone(), core.cancel.clone()));
         core.tracker.spawn(hurry(core.clone()));
@@ -401,10 +414,19 @@ impl Engine {
         new.partners = book.partners;
         new.calendars = book.calendars;
         new.databases = book.databases;
+        let section_of = |kind: &str, name: &Name| sections.iter().find(|s| s.kind == kind && s.name == name.as_str());
+        for twin in book.twins {
+            let Some(section) = section_of("twin", &twin.name) else { continue };
+            new.twins.push(LiveTwin {
+                twin: Arc::new(twin),
+                version: section.version,
+                is_on: section.is_on,
+                text: section.text.as_str().into(),
+                changed: section.changed,
+            });
+        }
         for rule in book.rules {
-            let Some(section) = sections.iter().find(|s| s.kind == "rule" && s.name == rule.name.as_str()) else {
-                continue;
-            };
+            let Some(section) = section_of("rule", &rule.name) else { continue };
             new.rules.push(LiveRule {
                 rule: Arc::new(rule),
                 version: section.version,

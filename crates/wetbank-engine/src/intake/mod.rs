@@ -16,6 +16,7 @@ mod remote;
 mod settle;
 mod starting;
 mod taking;
+mod tree;
 mod watch;
 mod watched;
 
@@ -24,7 +25,9 @@ pub(crate) use chain::run as chains;
 pub(crate) use clock::run as clock;
 pub(crate) use means::Intake;
 pub(crate) use offers::Offers;
+pub(crate) use pace::Pace;
 pub(crate) use settle::silence;
 pub(crate) use starting::Beginning;
 pub(crate) use taking::run as take_in;
+pub(crate) use tree::Tree;
 pub(crate) use watch::supervise;

@@ -11,7 +11,7 @@ const LONGEST: Duration = Duration::from_secs(120);
 
 /// The pace of one folder.
 #[derive(Debug)]
-pub(super) struct Pace {
+pub(crate) struct Pace {
     /// The shortest that a rule asks for.
     fixed: Option<Duration>,
     now: Duration,

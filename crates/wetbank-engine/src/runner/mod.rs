@@ -4,6 +4,7 @@
 mod chains;
 mod failure;
 mod find;
+mod holds;
 mod joining;
 mod letter;
 mod means;

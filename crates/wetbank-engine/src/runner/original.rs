@@ -67,6 +67,7 @@ pub(super) async fn look(runner: &Arc<Runner>, claim: Claim, rule: &Rule) -> Loo
                 original: Some((claim.file.clone(), entry.fingerprint)),
                 fault: None,
                 count: None,
+                asked: None,
                 aligned: None,
             };
             Look::Hand(claim, Box::new(hand))

@@ -3,18 +3,27 @@
 use std::{
     collections::{HashMap, HashSet},
     sync::Arc,
+    time::Duration,
 };
 
 use futures_util::StreamExt;
 use jiff::Timestamp;
 use wetbank_core::{
     RelPath,
-    twin::{Counts, Customs, Lies, Line, Next, Pair, Renames, Sameness, Seen, Side, State, Stop, Twin, Walk, renamed},
+    twin::{
+        Choices, Counts, Customs, Lies, Line, Next, Pair, Renames, Sameness, Seen, Side, State, Twin, Walk, renamed,
+    },
 };
-use wetbank_places::{Depth, EntryKind, Place, PlaceError};
+use wetbank_places::{Depth, EntryKind, Place, PlaceError, PlaceErrorKind, Writers};
 
-use super::spool::{Plan, Spool};
+use super::{
+    marks::{self, Met, Planned},
+    spool::{Plan, Spool},
+};
 use crate::{EngineError, effects::Effects};
+
+/// How long a file is taken to be still written where nobody can tell.
+const SETTLE: Duration = Duration::from_secs(5);
 
 /// What a look at both sides came to.
 #[derive(Debug)]
@@ -24,11 +33,11 @@ pub(crate) struct Looked {
     /// Lines that are no more, because they are half of a rename; and what each of the others became.
     renames: (HashSet<usize>, HashMap<usize, Line>),
     /// What it comes to.
-    pub counts: Counts,
-    /// Files on each side.
-    pub files: Pair<u64>,
-    /// Why it is not begun without asking.
-    pub stop: Option<Stop>,
+    pub planned: Planned,
+    /// Whether both sides meet for the first time.
+    pub is_first: bool,
+    /// What is left out this time.
+    without: Choices,
 }
 
 /// What a place makes of names and times.
@@ -47,20 +56,24 @@ fn customs(place: &dyn Place) -> Customs {
 pub(crate) async fn look(
     effects: &Effects,
     twin: &Twin,
-    is_first: bool,
+    choices: &Choices,
     now: Timestamp,
 ) -> Result<Looked, EngineError> {
-    let places = Pair { near: place(effects, twin, Side::Near)?, far: place(effects, twin, Side::Far)? };
-    let terms = twin.terms(places.as_ref().map(|place| customs(place.as_ref())), is_first, now);
     let journal = &effects.record.journal;
-    let mut spool = Spool::new(effects.work.folder.root().join(format!("twin-{}.plan", twin.name))).await?;
-    let (mut walk, mut renames, mut counts) = (Walk::new(&terms), Renames::default(), Counts::default());
+    let places = places(effects, twin)?;
+    let Met { last, roots, stop, is_first } = marks::met(journal, twin, &places).await?;
+    // That it is another folder than last time was seen: then they meet for the first time.
+    let is_first = is_first || stop.is_some_and(|stop| choices.allows(&stop));
+    let stop = stop.filter(|stop| !choices.allows(stop));
+    let terms = twin.terms(places.as_ref().map(|place| customs(place.as_ref())), is_first, now);
+    let mut spool = Spool::new(effects.work.folder.root(), &twin.name).await?;
+    let (mut walk, mut renames) = (Walk::new(&terms), Renames::default());
     loop {
         match walk.next() {
             Next::End => break,
             Next::Do(line) => {
+                let line = settled(twin, &places, choices.answered(&terms, *line), now).await?;
                 renames.see(spool.lines, &line);
-                counts.add(&line);
                 spool.add(&line).await?;
             }
             Next::Look(folder) => {
@@ -77,21 +90,61 @@ pub(crate) async fn look(
     }
     let files = walk.files();
     let plan = spool.finish().await?;
-    let renames = found(&plan, renames.pairs(), &mut counts).await?;
-    let stop = twin.brake.stops(&counts, files, journal.twin_files(&twin.name).await?);
-    Ok(Looked { plan, renames, counts, files, stop })
+    let renames = found(&plan, renames.pairs()).await?;
+    let mark = last.and_then(|last| last.mark);
+    let is_part = choices.only_answered || !choices.without.is_empty();
+    let folders = Some(twin.folders.clone());
+    let planned = Planned { counts: Counts::default(), files, folders, roots, mark, stop, is_part, left: 0, held: 0 };
+    let mut looked = Looked { plan, renames, planned, is_first, without: choices.clone() };
+    let (mut counts, mut reading) = (Counts::default(), looked.read().await?);
+    while let Some(line) = reading.next().await? {
+        counts.add(&line);
+    }
+    looked.planned.counts = counts;
+    let were = if is_first { 0 } else { journal.twin_files(&twin.name).await? };
+    let brake = twin.brake.stops(&counts, files, were).filter(|stop| !choices.allows(stop));
+    looked.planned.stop = stop.or(brake);
+    Ok(looked)
+}
+
+/// Both places of a twin.
+pub(crate) fn places(effects: &Effects, twin: &Twin) -> Result<Pair<Arc<dyn Place>>, EngineError> {
+    Ok(Pair { near: place(effects, twin, Side::Near)?, far: place(effects, twin, Side::Far)? })
 }
 
 fn place(effects: &Effects, twin: &Twin, side: Side) -> Result<Arc<dyn Place>, EngineError> {
     Ok(effects.moorings.get(&twin.folders.of(side).place)?)
 }
 
+/// The line, or that it waits: the file that would travel may still be written. A folder of this machine tells who has
+/// it open; elsewhere, and where the twin says how long, it must be unchanged for a while.
+async fn settled(twin: &Twin, places: &Pair<Arc<dyn Place>>, line: Line, now: Timestamp) -> Result<Line, EngineError> {
+    for side in line.sources() {
+        let Some(had) = line.had.of(side) else { continue };
+        let is_busy = match (twin.settle, places.of(side).as_folder()) {
+            (None, Some(folder)) => {
+                let (_, writers) = match folder.look(&twin.file(side, line.at.of(side)).path).await {
+                    Err(error) if error.kind == PlaceErrorKind::NotFound => continue,
+                    looked => looked?,
+                };
+                writers == Writers::Some
+            }
+            (settle, _) => {
+                let settle = i64::try_from(settle.unwrap_or(SETTLE).as_nanos()).unwrap_or(i64::MAX);
+                let now = i64::try_from(now.as_nanosecond()).unwrap_or(i64::MAX);
+                // A clock that goes ahead tells a time to come: that says nothing of when it was.
+                (now.saturating_sub(settle)..now.saturating_add(settle)).contains(&had.print.modified)
+            }
+        };
+        if is_busy {
+            return Ok(line.waits_for(side));
+        }
+    }
+    Ok(line)
+}
+
 /// Reads the two halves of each rename again and makes one line of them.
-async fn found(
-    plan: &Plan,
-    pairs: Vec<(usize, usize)>,
-    counts: &mut Counts,
-) -> Result<(HashSet<usize>, HashMap<usize, Line>), EngineError> {
+async fn found(plan: &Plan, pairs: Vec<(usize, usize)>) -> Result<(HashSet<usize>, HashMap<usize, Line>), EngineError> {
     let (mut gone, mut became) = (HashSet::new(), HashMap::new());
     if pairs.is_empty() {
         return Ok((gone, became));
@@ -107,7 +160,6 @@ async fn found(
     for (deleted, made) in pairs {
         let (Some(old), Some(new)) = (halves.get(&deleted), halves.get(&made)) else { continue };
         if let Some(line) = renamed(old, new) {
-            counts.renamed_instead(new, &line);
             gone.insert(deleted);
             became.insert(made, line);
         }
@@ -175,8 +227,12 @@ impl Reading<'_> {
             let Some(line) = self.reader.next().await? else { return Ok(None) };
             let number = self.number;
             self.number += 1;
-            if !gone.contains(&number) {
-                return Ok(Some(became.get(&number).cloned().unwrap_or(line)));
+            if gone.contains(&number) {
+                continue;
+            }
+            let line = became.get(&number).cloned().unwrap_or(line);
+            if !self.looked.without.leaves_out(&line) {
+                return Ok(Some(line));
             }
         }
     }

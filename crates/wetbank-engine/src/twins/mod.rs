@@ -1,9 +1,14 @@
 //! Twins: looking at both sides, making a plan of what differs, and carrying it out as a run.
 
+mod keeper;
+mod kept;
 mod look;
+mod marks;
 mod pass;
+mod questions;
 mod spool;
+mod watch;
 
-pub(crate) use look::{Looked, look};
-pub use pass::Passing;
-pub(crate) use pass::{Going, pass};
+pub(crate) use keeper::{Keeper, Turns, run};
+pub use kept::Kept;
+pub(crate) use marks::Planned;

@@ -1,106 +1,28 @@
 //! A pass of a twin: a look at both sides, and then every line of the plan is an item of one run.
 
-use std::{collections::HashSet, sync::Arc, time::Duration};
+use std::time::Duration;
 
-use parking_lot::Mutex;
 use wetbank_core::{
-    Cause, Name, RelPath,
-    twin::{Action, Counts, Known, Line, Pair, Side, Stop, Twin, Was, Why, branch_of},
+    Cause, ItemState, RelPath,
+    twin::{Action, Choices, Known, Line, Pair, Side, Twin, Was, Why, branch_of},
 };
 use wetbank_journal::{PassRecord, PlannedItem, TwinNote};
 
-use super::{Looked, look};
+use super::{
+    keeper::Keeper,
+    look::{Looked, look, places},
+    marks::{self, Planned},
+    questions::question,
+};
 use crate::{
     EngineError, clock,
-    effects::{Aligned, Effects, Hand},
-    queue::Queue,
+    effects::{Aligned, Hand, Passing},
 };
 
 /// Items queued, and notes written, at once.
 const BATCH: usize = 500;
 /// How often a pass looks whether its run is over.
 const LOOKS: Duration = Duration::from_millis(50);
-
-/// What a pass came to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Passing {
-    /// Its number.
-    pub pass: i64,
-    /// The run that carried it out; none where nothing was to be done.
-    pub run: Option<i64>,
-    /// What was planned.
-    pub counts: Counts,
-    /// Files on each side when it was planned.
-    pub files: Pair<u64>,
-    /// Why it was not begun.
-    pub stop: Option<Stop>,
-    /// Whether both sides met for the first time.
-    pub is_first: bool,
-}
-
-/// Twins that are in a pass. Only one pass of a twin goes on at a time.
-#[derive(Debug, Default)]
-pub(crate) struct Going(Mutex<HashSet<Name>>);
-
-impl Going {
-    fn enter(self: &Arc<Self>, twin: &Name) -> Option<Here> {
-        self.0.lock().insert(twin.clone()).then(|| Here(self.clone(), twin.clone()))
-    }
-}
-
-struct Here(Arc<Going>, Name);
-
-impl Drop for Here {
-    fn drop(&mut self) {
-        self.0.0.lock().remove(&self.1);
-    }
-}
-
-/// A pass, from the look at both sides to the end of its run. Nothing if one goes on already.
-pub(crate) async fn pass(
-    (effects, queue, going): (&Arc<Effects>, &Queue, &Arc<Going>),
-    twin: &Twin,
-    cause: Cause,
-    is_allowed: bool,
-) -> Result<Option<Passing>, EngineError> {
-    let Some(_here) = going.enter(&twin.name) else { return Ok(None) };
-    let (journal, now) = (&effects.record.journal, clock::now());
-    let is_first = !journal.has_met(&twin.name).await?;
-    let number = journal.begin_pass(&twin.name, now).await?;
-    let ends = |run: Option<i64>, counts: Option<&Counts>, why: Option<String>| PassRecord {
-        id: number,
-        began: now,
-        ended: Some(clock::now()),
-        run,
-        plan: counts.map(|counts| serde_json::to_string(counts).expect("plain values serialise")),
-        why,
-    };
-    let looked = match look(effects, twin, is_first, now).await {
-        Ok(looked) => looked,
-        Err(error) => {
-            journal.set_pass(ends(None, None, Some(error.to_string()))).await?;
-            return Err(error);
-        }
-    };
-    let mut passing =
-        Passing { pass: number, run: None, counts: looked.counts, files: looked.files, stop: looked.stop, is_first };
-    if let Some(stop) = passing.stop.filter(|_| !is_allowed) {
-        journal.set_pass(ends(None, Some(&looked.counts), Some(stop.to_string()))).await?;
-        return Ok(Some(passing));
-    }
-    passing.stop = None;
-    let carried = carry_out((effects, queue), twin, cause, is_first, &looked).await;
-    let (run, why) = match carried {
-        Ok(run) => (run, None),
-        Err(error) => {
-            journal.set_pass(ends(None, Some(&looked.counts), Some(error.to_string()))).await?;
-            return Err(error);
-        }
-    };
-    passing.run = run;
-    journal.set_pass(ends(run, Some(&looked.counts), why)).await?;
-    Ok(Some(passing))
-}
 
 /// When a line's turn comes: what frees a name is done before that name is given.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -128,68 +50,162 @@ impl Turn {
     }
 }
 
-/// Queues what is to be done, turn by turn, and waits for its end.
-async fn carry_out(
-    (effects, queue): (&Arc<Effects>, &Queue),
-    twin: &Twin,
-    cause: Cause,
-    is_first: bool,
-    looked: &Looked,
-) -> Result<Option<i64>, EngineError> {
-    let journal = &effects.record.journal;
-    let mut run = None;
-    let mut version = None;
-    for turn in Turn::ALL {
-        let (mut items, mut notes, mut any) = (Vec::new(), Vec::new(), false);
-        let mut reading = looked.read().await?;
-        loop {
-            let line = reading.next().await?;
-            let is_over = line.is_none();
-            if let Some(line) = line.filter(|line| Turn::of(line) == turn) {
-                match branch_of(&line.action) {
-                    Some(branch) => items.push(item(twin, line, branch)),
-                    None => notes.extend(note(&line, is_first)),
-                }
+impl Keeper {
+    /// A pass, from the look at both sides to the end of its run.
+    pub(super) async fn pass_in_turn(
+        &self,
+        twin: &Twin,
+        cause: Cause,
+        choices: &Choices,
+    ) -> Result<Passing, EngineError> {
+        let (journal, began) = (&self.record.journal, clock::now());
+        let looked = match look(&self.effects, twin, choices, began).await {
+            Ok(looked) => looked,
+            Err(error) => {
+                self.note_pass(twin, None, (None, Some(error.to_string())), began).await?;
+                return Err(error);
             }
-            if notes.len() >= BATCH || (is_over && !notes.is_empty()) {
-                journal.note_twin(&twin.name, std::mem::take(&mut notes)).await?;
-            }
-            if items.len() >= BATCH || (is_over && !items.is_empty()) {
-                let version = match version {
-                    Some(version) => version,
-                    None => {
-                        let rule = twin.rule_name();
-                        let kept = journal.keep_text(rule.as_str(), &twin.rule_text(), "twin", clock::now()).await?;
-                        *version.insert(kept)
-                    }
-                };
-                let of = (&twin.rule_name(), version, cause);
-                let works = journal.take_planned(of, run, std::mem::take(&mut items), clock::now()).await?;
-                run = run.or(works.first().map(|work| work.run));
-                queue.claims.add(works);
-                any = true;
-            }
-            if is_over {
-                break;
-            }
+        };
+        let mut planned = looked.planned.clone();
+        let Planned { counts, files, stop, .. } = planned;
+        let mut passing =
+            Passing { pass: 0, run: None, counts, files, left: 0, held: 0, stop, is_first: looked.is_first };
+        if !planned.is_part {
+            self.ask(twin, question(twin, stop, &counts)).await?;
         }
-        if let Some(run) = run.filter(|_| any) {
-            while !journal.open_items_of(run, 0, 1).await?.is_empty() {
-                if effects.record.is_stopping() {
-                    return Err(EngineError::Broken("the service stops; the next pass goes on".to_owned()));
+        if let Some(stop) = stop {
+            passing.pass = self.note_pass(twin, Some(&planned), (None, Some(stop.to_string())), began).await?;
+            return Ok(passing);
+        }
+        if !counts.acts() {
+            let noted = self.carry_out(twin, cause, &looked).await.map(|_| ());
+            let why = noted.as_ref().err().map(ToString::to_string).or_else(|| part(&looked));
+            passing.pass = self.note_pass(twin, Some(&planned), (None, why), began).await?;
+            return noted.map(|()| passing);
+        }
+        let number = journal.begin_pass(&twin.name, began).await?;
+        let mark = planned.mark.insert(marks::fresh()).clone();
+        let ends = |run: Option<i64>, planned: &Planned, is_over: bool, why: Option<String>| PassRecord {
+            id: number,
+            began,
+            ended: is_over.then(clock::now),
+            run,
+            plan: Some(planned.text()),
+            why,
+        };
+        let carried = async {
+            // It is on record before it is on any side: a side that is marked so is known after a stop, too.
+            journal.set_pass(ends(None, &planned, false, None)).await?;
+            marks::set(twin, &places(&self.effects, twin)?, &mark).await?;
+            self.carry_out(twin, cause, &looked).await
+        };
+        match carried.await {
+            // What was left out of a first meeting is met for the first time when it comes to it.
+            Ok(run) => {
+                if let Some(run) = run {
+                    passing.left = journal.items_in(run, ItemState::Skipped).await?;
+                    passing.held = journal.items_in(run, ItemState::Held).await?;
                 }
-                tokio::time::sleep(LOOKS).await;
+                let planned = Planned { left: passing.left, held: passing.held, ..planned.clone() };
+                journal.set_pass(ends(run, &planned, true, part(&looked))).await?;
+                Ok(Passing { pass: number, run, ..passing })
+            }
+            Err(error) => {
+                journal.set_pass(ends(None, &planned, true, Some(error.to_string()))).await?;
+                Err(error)
             }
         }
     }
-    Ok(run)
+
+    /// Writes down a pass in which nothing was done to a file. What comes to the same as the pass before is one line with
+    /// it. Answers its number.
+    async fn note_pass(
+        &self,
+        twin: &Twin,
+        planned: Option<&Planned>,
+        (run, why): (Option<i64>, Option<String>),
+        began: jiff::Timestamp,
+    ) -> Result<i64, EngineError> {
+        let journal = &self.record.journal;
+        let (plan, ended) = (planned.map(Planned::text), clock::now());
+        if let Some(last) = journal.passes(&twin.name, 1).await?.pop()
+            && (last.ended.is_some(), last.run, &last.plan, &last.why) == (true, None, &plan, &why)
+        {
+            journal.pass_again(last.id, ended, None).await?;
+            return Ok(last.id);
+        }
+        let id = journal.begin_pass(&twin.name, began).await?;
+        journal.set_pass(PassRecord { id, began, ended: Some(ended), run, plan, why }).await?;
+        Ok(id)
+    }
+
+    /// Queues what is to be done, turn by turn, and waits for its end.
+    async fn carry_out(&self, twin: &Twin, cause: Cause, looked: &Looked) -> Result<Option<i64>, EngineError> {
+        let journal = &self.record.journal;
+        let mut run = None;
+        let mut version = None;
+        for turn in Turn::ALL {
+            let (mut items, mut notes, mut any) = (Vec::new(), Vec::new(), false);
+            let mut reading = looked.read().await?;
+            loop {
+                let line = reading.next().await?;
+                let is_over = line.is_none();
+                if let Some(line) = line.filter(|line| Turn::of(line) == turn) {
+                    match branch_of(&line.action) {
+                        Some(branch) => items.push(item(twin, line, branch)),
+                        None => notes.extend(note(&line, looked.is_first)),
+                    }
+                }
+                if notes.len() >= BATCH || (is_over && !notes.is_empty()) {
+                    journal.note_twin(&twin.name, std::mem::take(&mut notes)).await?;
+                }
+                if items.len() >= BATCH || (is_over && !items.is_empty()) {
+                    let version = match version {
+                        Some(version) => version,
+                        None => *version.insert(self.rule_version(twin).await?),
+                    };
+                    let of = (&twin.rule_name(), version, cause);
+                    let works = journal.take_planned(of, run, std::mem::take(&mut items), clock::now()).await?;
+                    run = run.or(works.first().map(|work| work.run));
+                    self.queue.claims.add(works);
+                    any = true;
+                }
+                if is_over {
+                    break;
+                }
+            }
+            if let Some(run) = run.filter(|_| any) {
+                self.ends(run).await?;
+            }
+        }
+        Ok(run)
+    }
+
+    /// Waits until nothing of a run is to be done any more; what is held is left to a person.
+    pub(super) async fn ends(&self, run: i64) -> Result<(), EngineError> {
+        while !self.record.journal.open_items_of(run, 0, 1).await?.is_empty() {
+            tokio::select! {
+                () = tokio::time::sleep(LOOKS) => {}
+                () = self.cancel.cancelled() => {
+                    return Err(EngineError::Broken("the service stops; the next pass goes on".to_owned()));
+                }
+            }
+        }
+        Ok(())
+    }
 }
 
-fn item(twin: &Twin, line: Line, branch: usize) -> PlannedItem {
+/// Why it was no whole pass.
+fn part(looked: &Looked) -> Option<String> {
+    (looked.is_first && looked.planned.is_part).then(|| "a part of it was left out".to_owned())
+}
+
+pub(super) fn item(twin: &Twin, line: Line, branch: usize) -> PlannedItem {
     // The file that it is about: that which travels, or which is taken away.
     let (side, at) = match &line.action {
         Action::Make { on } | Action::Replace { on } => (on.other(), line.at.of(on.other()).clone()),
         Action::Rename { on, from } => (*on, from.of(*on).clone()),
+        Action::Restore { on, from } => (*on, from.clone()),
         Action::Delete { on } | Action::MakeFolder { on } | Action::RemoveFolder { on } => {
             (*on, line.at.of(*on).clone())
         }

@@ -1,12 +1,15 @@
 //! A plan on its way: its lines lie in a file of ours, because a first meeting of two large folders has millions.
 
-use std::path::PathBuf;
+use std::{
+    path::{Path, PathBuf},
+    sync::atomic::{AtomicU64, Ordering::Relaxed},
+};
 
 use tokio::{
     fs::File,
     io::{AsyncBufReadExt, AsyncWriteExt, BufReader, BufWriter, Lines},
 };
-use wetbank_core::twin::Line;
+use wetbank_core::{Name, twin::Line};
 
 use crate::EngineError;
 
@@ -18,14 +21,16 @@ pub(crate) struct Spool {
     pub lines: usize,
 }
 
-fn failed(path: &std::path::Path) -> impl FnOnce(std::io::Error) -> EngineError {
+fn failed(path: &Path) -> impl FnOnce(std::io::Error) -> EngineError {
     let path = path.to_owned();
     move |cause| EngineError::Data { path, cause }
 }
 
 impl Spool {
-    /// A new plan in this file.
-    pub async fn new(path: PathBuf) -> Result<Self, EngineError> {
+    /// A new plan of a twin, in a file of its own in this folder.
+    pub async fn new(folder: &Path, twin: &Name) -> Result<Self, EngineError> {
+        static PLANS: AtomicU64 = AtomicU64::new(0);
+        let path = folder.join(format!("twin-{twin}-{}.plan", PLANS.fetch_add(1, Relaxed)));
         let file = File::create(&path).await.map_err(failed(&path))?;
         Ok(Self { path, file: BufWriter::new(file), lines: 0 })
     }
@@ -62,7 +67,7 @@ impl Plan {
 
 impl Drop for Plan {
     fn drop(&mut self) {
-        // One that stays is written over by the twin's next plan.
+        // One that stays is removed at the next start.
         let _ = std::fs::remove_file(&self.path);
     }
 }

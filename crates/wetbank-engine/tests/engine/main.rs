@@ -15,4 +15,5 @@ mod stopping;
 mod support;
 mod together;
 mod twins;
+mod twins_arranged;
 mod watching;

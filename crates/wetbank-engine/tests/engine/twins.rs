@@ -4,7 +4,7 @@ use std::{fs, time::Duration};
 
 use wetbank_core::{
     Cause, ItemState, Name,
-    twin::{Brake, Pair, Sameness, Scope, Settling, Stop, Twin, Way},
+    twin::{Answer, Brake, Choices, Pair, Sameness, Scope, Settling, Stop, Twin, TwinStarts, Way},
 };
 use wetbank_engine::{EngineError, Passing};
 
@@ -14,15 +14,19 @@ fn twin(way: Way) -> Twin {
     Twin {
         name: Name::new("readings").unwrap(),
         title: "Readings".to_owned(),
+        why: String::new(),
         folders: Pair { near: file("office:/in"), far: file("archive:/shared") },
         way,
         settling: Settling::KeepBoth,
         same: Sameness::SizeAndTime,
         scope: Scope::all(),
         recent: None,
+        settle: None,
         fits_names: false,
+        keep_days: 30,
         brake: Brake::default(),
         zone: jiff::tz::TimeZone::UTC,
+        starts: TwinStarts::default(),
     }
 }
 
@@ -33,7 +37,7 @@ async fn office() -> Office {
 }
 
 async fn pass(office: &Office, twin: &Twin) -> Passing {
-    office.engine.pass(twin, Cause::Hand, false).await.unwrap().unwrap()
+    office.engine.pass(twin, Cause::Hand, &Choices::default()).await.unwrap()
 }
 
 /// Everything below a folder, with what is in it; what is kept there left out.
@@ -70,7 +74,11 @@ fn kept(office: &Office, side: &str) -> Vec<String> {
     while let Some(folder) = folders.pop() {
         for entry in fs::read_dir(folder).into_iter().flatten() {
             let path = entry.unwrap().path();
-            if path.is_dir() { folders.push(path) } else { found.push(fs::read_to_string(path).unwrap()) }
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.extension().is_none_or(|ending| ending != "mark") {
+                found.push(fs::read_to_string(path).unwrap());
+            }
         }
     }
     found.sort();
@@ -181,17 +189,28 @@ async fn a_pass_that_would_lose_too_much_or_finds_a_side_empty_stops_before_its_
     let before = below(&office, "archive/shared");
     fs::rename(office.path("office/in"), office.path("office/elsewhere")).unwrap();
     // The folder is not there: nobody knows what lies in it.
-    let error = office.engine.pass(&twin, Cause::Hand, true).await.unwrap_err();
+    let seen = Choices { allowed: stopped.stop, ..Choices::default() };
+    let error = office.engine.pass(&twin, Cause::Hand, &seen).await.unwrap_err();
     assert!(matches!(error, EngineError::Place(_)), "{error}");
     // Another disk is there instead, or none.
     fs::create_dir(office.path("office/in")).unwrap();
     let stopped = pass(&office, &twin).await;
-    assert!(matches!(stopped.stop, Some(Stop::Empty { were: 30, .. })), "{stopped:?}");
+    assert!(matches!(stopped.stop, Some(Stop::Other { .. })), "{stopped:?}");
     assert_eq!(below(&office, "archive/shared"), before);
     fs::remove_dir(office.path("office/in")).unwrap();
     fs::rename(office.path("office/elsewhere"), office.path("office/in")).unwrap();
+    // Its files are gone, and the folder is the one of last time.
+    fs::create_dir(office.path("office/aside")).unwrap();
+    for name in office.names("office/in").iter().filter(|name| !name.starts_with('.')) {
+        fs::rename(office.path(&format!("office/in/{name}")), office.path(&format!("office/aside/{name}"))).unwrap();
+    }
+    let stopped = pass(&office, &twin).await;
+    assert!(matches!(stopped.stop, Some(Stop::Empty { were: 30, .. })), "{stopped:?}");
+    for name in office.names("office/aside") {
+        fs::rename(office.path(&format!("office/aside/{name}")), office.path(&format!("office/in/{name}"))).unwrap();
+    }
     // A person says that it is meant.
-    let done = office.engine.pass(&twin, Cause::Hand, true).await.unwrap().unwrap();
+    let done = office.engine.pass(&twin, Cause::Hand, &seen).await.unwrap();
     assert_eq!((done.stop, done.counts.deleted.far), (None, 11));
     are_alike(&office);
     assert_eq!(kept(&office, "archive/shared").len(), 11);
@@ -203,12 +222,12 @@ async fn a_comparison_touches_nothing_and_says_what_a_pass_then_does() {
     for number in 0..5 {
         office.put(&format!("office/in/{number}.csv"), "x");
     }
-    let compared = office.engine.compare(&twin, 3).await.unwrap();
-    assert_eq!((compared.lines.len(), compared.more, compared.counts.made.far), (3, true, 5));
+    let compared = office.engine.compare(&twin, &Choices::default(), 3).await.unwrap();
+    assert_eq!((compared.lines.len(), compared.all, compared.counts.made.far), (3, 5, 5));
     assert_eq!(compared.lines[0].why.to_string(), "new here");
     assert!(below(&office, "archive/shared").is_empty() && office.items().await.is_empty());
     assert_eq!(pass(&office, &twin).await.counts, compared.counts);
-    assert!(office.engine.compare(&twin, 3).await.unwrap().counts.is_alike());
+    assert!(office.engine.compare(&twin, &Choices::default(), 3).await.unwrap().counts.is_alike());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -219,7 +238,7 @@ async fn what_comes_while_a_pass_runs_is_not_overwritten_and_the_next_pass_sees_
     }
     let going = {
         let (engine, twin) = (office.engine.clone(), twin.clone());
-        tokio::spawn(async move { engine.pass(&twin, Cause::Hand, false).await })
+        tokio::spawn(async move { engine.pass(&twin, Cause::Hand, &Choices::default()).await })
     };
     // While it is going on somebody puts files of their own where it is about to.
     for number in (0..200).rev() {
@@ -252,11 +271,11 @@ async fn only_one_pass_of_a_twin_goes_on_at_a_time() {
     }
     let passes = (0..4).map(|_| {
         let (engine, twin) = (office.engine.clone(), twin.clone());
-        tokio::spawn(async move { engine.pass(&twin, Cause::Hand, false).await.unwrap() })
+        tokio::spawn(async move { engine.pass(&twin, Cause::Hand, &Choices::default()).await.unwrap() })
     });
     let mut begun = 0;
     for pass in passes.collect::<Vec<_>>() {
-        begun += usize::from(pass.await.unwrap().is_some_and(|pass| pass.run.is_some()));
+        begun += usize::from(pass.await.unwrap().run.is_some());
     }
     assert_eq!(begun, 1);
     assert_eq!(below(&office, "archive/shared").len(), 300);
@@ -336,7 +355,7 @@ async fn a_service_that_is_stopped_in_a_pass_goes_on_and_nothing_is_lost() {
             }
             let going = {
                 let (engine, twin) = (office.engine.clone(), twin.clone());
-                tokio::spawn(async move { engine.pass(&twin, Cause::Hand, false).await.map(|_| ()) })
+                tokio::spawn(async move { engine.pass(&twin, Cause::Hand, &Choices::default()).await.map(|_| ()) })
             };
             tokio::time::sleep(Duration::from_micros(chance.next(60_000))).await;
             office.engine.stop().await;
@@ -422,4 +441,134 @@ async fn names_that_no_text_has_travel_and_a_folder_of_many_files_is_renamed_and
     assert_eq!(inode("archive/shared/of last year/7"), before, "it is the very same file");
     assert!(!office.is_there("archive/shared/of 2025") && kept(&office, "archive/shared").is_empty());
     assert_eq!(pass(&office, &twin).await.run, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_asked_is_done_as_it_is_answered_and_what_is_left_out_stays() {
+    let (office, twin) = (office().await, Twin { settling: Settling::Ask, ..twin(Way::Both) });
+    for name in ["a", "b", "c", "d"] {
+        office.put(&format!("office/in/{name}.csv"), format!("{name} of the office"));
+        office.put(&format!("archive/shared/{name}.csv"), format!("{name} of the archive"));
+    }
+    office.put("office/in/drafts/new.csv", "a draft");
+    let path = |text: &str| wetbank_core::RelPath::parse(text).unwrap();
+    let compared = office.engine.compare(&twin, &Choices::default(), 10).await.unwrap();
+    assert_eq!(compared.counts.asked, 4);
+    assert_eq!(compared.lines[0].answers(Way::Both), [Answer::Near, Answer::Both, Answer::Far]);
+    let answers = [(path("a.csv"), Answer::Near), (path("b.csv"), Answer::Far), (path("c.csv"), Answer::Both)];
+    let choices = Choices { answers: answers.into(), only_answered: true, ..Choices::default() };
+    let settled = office.engine.pass(&twin, Cause::Hand, &choices).await.unwrap();
+    assert!(settled.run.is_some());
+    assert_eq!(office.read("archive/shared/a.csv"), "a of the office");
+    assert_eq!(office.read("office/in/b.csv"), "b of the archive");
+    assert_eq!(kept(&office, "archive/shared"), ["a of the archive"]);
+    assert_eq!(kept(&office, "office/in"), ["b of the office"]);
+    let there = below(&office, "archive/shared");
+    assert!(
+        there.iter().any(|(name, what)| name.starts_with("c (far ") && what.as_deref() == Some("c of the archive"))
+    );
+    assert_eq!(office.read("archive/shared/c.csv"), "c of the office");
+    assert!(!office.is_there("archive/shared/drafts/new.csv"), "only what was answered is done");
+    // A folder is left out this time.
+    let without = Choices { without: vec![path("drafts")], ..Choices::default() };
+    pass(&office, &twin).await;
+    office.put("office/in/drafts/more.csv", "one more");
+    fs::remove_file(office.path("office/in/drafts/new.csv")).unwrap();
+    office.engine.pass(&twin, Cause::Hand, &without).await.unwrap();
+    assert!(office.is_there("archive/shared/drafts/new.csv") && !office.is_there("archive/shared/drafts/more.csv"));
+    assert_eq!(office.read("archive/shared/d.csv"), "d of the archive", "nobody answered");
+    pass(&office, &twin).await;
+    assert!(!office.is_there("archive/shared/drafts/new.csv") && office.is_there("archive/shared/drafts/more.csv"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_folder_than_last_time_is_asked_about_and_then_met_for_the_first_time() {
+    let (office, twin) = (office().await, twin(Way::Both));
+    for number in 0..5 {
+        office.put(&format!("office/in/{number}.csv"), number.to_string());
+    }
+    pass(&office, &twin).await;
+    // Another disk hangs there: a file is on it, and not those of last time.
+    fs::rename(office.path("archive/shared"), office.path("archive/unplugged")).unwrap();
+    office.put("archive/shared/other.csv", "of another disk");
+    let before = below(&office, "office/in");
+    let stopped = pass(&office, &twin).await;
+    assert!(matches!(stopped.stop, Some(Stop::Other { side: wetbank_core::twin::Side::Far })), "{stopped:?}");
+    assert_eq!(below(&office, "office/in"), before);
+    // The right one is back: all goes on as if nothing had been.
+    fs::rename(office.path("archive/shared"), office.path("archive/other disk")).unwrap();
+    fs::rename(office.path("archive/unplugged"), office.path("archive/shared")).unwrap();
+    let again = pass(&office, &twin).await;
+    assert_eq!((again.stop, again.run, again.is_first), (None, None, false));
+    // It is meant: nothing of either side is lost.
+    fs::rename(office.path("archive/shared"), office.path("archive/unplugged")).unwrap();
+    fs::rename(office.path("archive/other disk"), office.path("archive/shared")).unwrap();
+    let seen = Choices { allowed: stopped.stop, ..Choices::default() };
+    let meant = office.engine.pass(&twin, Cause::Hand, &seen).await.unwrap();
+    assert!(meant.is_first && meant.stop.is_none(), "{meant:?}");
+    are_alike(&office);
+    assert_eq!(below(&office, "office/in").len(), 6);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_journal_of_last_week_deletes_and_replaces_nothing() {
+    let (office, twin) = (office().await, twin(Way::Both));
+    for number in 0..8 {
+        office.put(&format!("office/in/{number}.csv"), number.to_string());
+    }
+    pass(&office, &twin).await;
+    let (data, copy) = (office.path("data"), office.path("data of last week"));
+    office.engine.stop().await;
+    let copied = |from: &std::path::Path, to: &std::path::Path| {
+        fs::create_dir_all(to).unwrap();
+        for name in ["journal.db", "vault.key"] {
+            let _ = fs::copy(from.join(name), to.join(name));
+        }
+    };
+    copied(&data, &copy);
+    let office = office.started_again().await;
+    // A week of work: one is deleted and made anew by somebody, another deleted for good.
+    for name in ["0", "1"] {
+        fs::remove_file(office.path(&format!("office/in/{name}.csv"))).unwrap();
+    }
+    pass(&office, &twin).await;
+    office.put("archive/shared/0.csv", "made anew");
+    pass(&office, &twin).await;
+    office.put("office/in/2.csv", "changed");
+    pass(&office, &twin).await;
+    are_alike(&office);
+    let before = below(&office, "office/in");
+    fs::remove_file(office.path("office/in/3.csv")).unwrap();
+    office.engine.stop().await;
+    for name in ["journal.db-wal", "journal.db-shm"] {
+        let _ = fs::remove_file(data.join(name));
+    }
+    copied(&copy, &data);
+    let office = office.started_again().await;
+    let passing = pass(&office, &twin).await;
+    assert!(passing.is_first && passing.stop.is_none(), "{passing:?}");
+    are_alike(&office);
+    assert_eq!(below(&office, "office/in"), before, "what was deleted since is back, and nothing else changed");
+    assert!(!pass(&office, &twin).await.is_first);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_that_somebody_still_writes_waits_for_a_further_pass() {
+    use std::io::Write;
+    let (office, twin) = (office().await, twin(Way::Both));
+    office.put("office/in/whole.csv", "whole");
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    let mut open = fs::File::create(office.path("office/in/half.csv")).unwrap();
+    open.write_all(b"the first half").unwrap();
+    let first = pass(&office, &twin).await;
+    assert_eq!((first.counts.busy, first.counts.made.far), (1, 1));
+    assert!(!office.is_there("archive/shared/half.csv"));
+    open.write_all(b" and the second").unwrap();
+    drop(open);
+    pass(&office, &twin).await;
+    assert_eq!(office.read("archive/shared/half.csv"), "the first half and the second");
+    // Where the twin says how long, the time that the place tells counts.
+    let twin = Twin { settle: Some(Duration::from_secs(3_600)), ..twin };
+    office.put("office/in/late.csv", "late");
+    assert_eq!(pass(&office, &twin).await.counts.busy, 1);
 }

@@ -56,10 +56,10 @@ async fn a_rule_that_is_off_stays_off_when_its_text_changes() {
     let (_folder, journal) = open().await;
     put(&journal, "rule", "keep", "rule 1", &[("rule", "keep")], 1).await;
     assert!(journal.sections().await.unwrap()[0].is_on);
-    assert!(journal.switch_rule("keep", false).await.unwrap());
+    assert!(journal.switch("rule", "keep", false).await.unwrap());
     put(&journal, "rule", "keep", "rule 2", &[("rule", "keep")], 2).await;
     assert!(!journal.sections().await.unwrap()[0].is_on);
-    assert!(!journal.switch_rule("gone", false).await.unwrap());
+    assert!(!journal.switch("rule", "gone", false).await.unwrap());
 }
 
 #[tokio::test]

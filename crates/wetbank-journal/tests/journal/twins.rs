@@ -92,17 +92,19 @@ async fn sides_have_met_once_a_pass_came_to_its_end() {
         plan: Some("{}".to_owned()),
         why: why.map(str::to_owned),
     };
-    assert!(!journal.has_met(&twin).await.unwrap());
     let first = journal.begin_pass(&twin, at).await.unwrap();
-    assert!(!journal.has_met(&twin).await.unwrap(), "it goes on");
+    assert_eq!(journal.passes(&twin, 1).await.unwrap()[0].ended, None, "it goes on");
     journal.set_pass(ends(first, Some("no file is on the near side any more"))).await.unwrap();
-    assert!(!journal.has_met(&twin).await.unwrap(), "it was stopped");
     let second = journal.begin_pass(&twin, at).await.unwrap();
     journal.set_pass(ends(second, None)).await.unwrap();
-    assert!(journal.has_met(&twin).await.unwrap());
-    assert!(!journal.has_met(&name("other")).await.unwrap());
+    assert!(journal.passes(&name("other"), 1).await.unwrap().is_empty());
     let passes = journal.passes(&twin, 10).await.unwrap();
     assert_eq!(passes, [ends(second, None), ends(first, Some("no file is on the near side any more"))]);
+    // One more that came to the same is the same line.
+    let later = Timestamp::from_second(1_800_000_060).unwrap();
+    journal.pass_again(second, later, None).await.unwrap();
+    let last = journal.passes(&twin, 10).await.unwrap();
+    assert_eq!((last.len(), last[0].began, last[0].ended), (2, at, Some(later)));
 }
 
 #[tokio::test]

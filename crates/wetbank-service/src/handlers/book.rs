@@ -24,7 +24,7 @@ fn files(book: api::ProposedBook) -> (Vec<(String, String)>, bool) {
 }
 
 /// Two texts as one, line by line.
-fn lines(old: &str, new: &str) -> Vec<api::ChangedLine> {
+pub(super) fn lines(old: &str, new: &str) -> Vec<api::ChangedLine> {
     let change = |tag| match tag {
         ChangeTag::Equal => api::LineChange::Same,
         ChangeTag::Insert => api::LineChange::Added,

@@ -17,3 +17,4 @@ pub(crate) mod sign_in;
 pub(crate) mod signals;
 pub(crate) mod starters;
 pub(crate) mod status;
+pub(crate) mod twins;

@@ -18,6 +18,7 @@ pub(crate) mod serve;
 mod sign_in;
 mod status;
 mod trace;
+mod twin;
 
 use std::{io::Read, path::PathBuf};
 
@@ -84,6 +85,9 @@ enum Command {
     /// Standing arrangements
     #[command(subcommand)]
     Rule(rule::Verb),
+    /// Two folders that are kept alike
+    #[command(subcommand)]
+    Twin(twin::Verb),
     /// What came to watched folders, taken by a rule or not
     #[command(subcommand)]
     Arrival(arrival::Verb),
@@ -132,6 +136,7 @@ impl Cli {
             Command::Notice(verb) => notice::run(verb, &client()?, output).await,
             Command::Partner(verb) => partner::run(verb, &client()?, output).await,
             Command::Rule(verb) => rule::run(verb, &client()?, output).await,
+            Command::Twin(verb) => twin::run(verb, &client()?, output).await,
             Command::Arrival(verb) => arrival::run(verb, &client()?, output).await,
             Command::Run(verb) => run::run(verb, &client()?, output).await,
             Command::Hold(verb) => hold::run(verb, &client()?, output).await,

@@ -2,6 +2,7 @@
 //! `resolve`.
 
 mod rule;
+mod twin;
 
 use std::{borrow::Cow, collections::BTreeMap};
 
@@ -18,6 +19,7 @@ use crate::{
 };
 
 pub(crate) use rule::*;
+pub(crate) use twin::*;
 
 /// What was read of a text, section by section.
 #[derive(Debug, Default)]
@@ -26,6 +28,7 @@ pub(crate) struct Book {
     pub partner: BTreeMap<String, Spanned<Partner>>,
     pub calendar: BTreeMap<String, Spanned<Calendar>>,
     pub database: BTreeMap<String, Spanned<databases::DatabaseShape>>,
+    pub twin: BTreeMap<String, Spanned<Twin>>,
     pub rule: BTreeMap<String, Spanned<Rule>>,
     /// Every section that was written, those included that cannot be read.
     pub written: Vec<(SectionKind, String)>,
@@ -39,6 +42,7 @@ impl Book {
             SectionKind::Partner => self.partner.contains_key(name),
             SectionKind::Calendar => self.calendar.contains_key(name),
             SectionKind::Database => self.database.contains_key(name),
+            SectionKind::Twin => self.twin.contains_key(name),
             SectionKind::Rule => self.rule.contains_key(name),
         };
         let unread = self.written.iter().filter(move |(kind, name)| !is_read(*kind, name));
@@ -67,6 +71,10 @@ pub(crate) struct BookSchema {
     #[serde(default)]
     #[schemars(title = "Databases")]
     database: BTreeMap<String, Database>,
+    /// Folders that are kept alike.
+    #[serde(default)]
+    #[schemars(title = "Twins")]
+    twin: BTreeMap<String, Twin>,
     /// What is done with which files, and when.
     #[serde(default)]
     #[schemars(title = "Rules")]

@@ -230,6 +230,7 @@ proptest! {
 /// Lines in short.
 fn lines(lines: &[Line]) -> Vec<String> {
     let action = |line: &Line| match &line.action {
+        Action::Restore { .. } => unreachable!("no plan brings back what is kept"),
         Action::Make { on } => format!("make {on}"),
         Action::Replace { on } => format!("replace {on}"),
         Action::Delete { on } => format!("delete {on}"),

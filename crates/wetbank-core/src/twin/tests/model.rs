@@ -244,6 +244,7 @@ impl World {
             return true;
         }
         match &line.action {
+            Action::Restore { .. } => unreachable!("no plan brings back what is kept"),
             Action::Make { on } => {
                 if is_cut() || !self.copy(&at(on.other()), on.other(), &at(*on)) {
                     return false;

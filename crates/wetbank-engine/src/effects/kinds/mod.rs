@@ -1,5 +1,6 @@
 //! How each kind of step is done, a file for each.
 
+mod align;
 mod call;
 mod check_manifest;
 mod compress;

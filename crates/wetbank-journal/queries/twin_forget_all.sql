@@ -1,0 +1,1 @@
+DELETE FROM twin_known WHERE twin = ?1

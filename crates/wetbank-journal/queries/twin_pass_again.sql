@@ -1,0 +1,1 @@
+UPDATE twin_pass SET ended = ?2, plan = coalesce(?3, plan) WHERE id = ?1
