@@ -61,7 +61,7 @@ export function Brake({ twin, found, stop, onLeaveOut, onMeant, onAgain }: {
           }}
         >
           <p>
-            {capital(stop.words)}. Both sides are looked at once more; if it is more by then, it is stopped again. What a side loses is kept there for{" "}
+            {capital(stop.words ?? "")}. Both sides are looked at once more; if it is more by then, it is stopped again. What a side loses is kept there for{" "}
             {twin.keep_days} days.
           </p>
           <label className="grid gap-1">

@@ -8,7 +8,7 @@ import { Clock, plural, size } from "../../shared/ui/format";
 import { Empty, Failure, Shown } from "../../shared/ui/states";
 import { Brake } from "./Brake";
 import { Plan } from "./Plan";
-import { type Choices, type Comparison, type Twin, comparisonQuery } from "./queries";
+import { type Choices, type Comparison, NOTHING, type Twin, comparisonQuery } from "./queries";
 import { isWithout, patternOf, sum, travels } from "./tree";
 
 /** Lines that are shown at first; all of them if it is asked for, up to this. */
@@ -20,9 +20,9 @@ async function exceptForEver(name: string, pattern: string): Promise<void> {
   const section = await told(api.GET("/api/v1/book/{kind}/{name}", { params }));
   const text = section.text ?? "";
   const read = await told(api.POST("/api/v1/drafts/{kind}", { params: { path: { kind: "twin" } }, body: { text } }));
-  const value = read.value as { except?: string[] };
+  const value = read.value as unknown as { except?: string[] };
   const changed = { ...value, except: [...(value.except ?? []), pattern] };
-  const draft = await told(api.POST("/api/v1/drafts/{kind}", { params: { path: { kind: "twin" } }, body: { name, value: changed, old: text } }));
+  const draft = await told(api.POST("/api/v1/drafts/{kind}", { params: { path: { kind: "twin" } }, body: { name, value: changed as unknown as typeof read.value, old: text } }));
   await told(
     api.PUT("/api/v1/book/{kind}/{name}", {
       params: { ...params, header: { "If-Match": `"${section.version}"` } },
@@ -38,7 +38,7 @@ function Found({ twin, found, onAgain, onMore }: { twin: Twin; found: Comparison
   const [isBraked, setBraked] = useState(found.stop !== null && found.stop !== undefined);
   const run = useMutation({
     mutationFn: (choices: Partial<Choices>) =>
-      told(api.POST("/api/v1/twins/{name}/run", { params: { path: { name: twin.name } }, body: { choices: { answers, without: [...without], ...choices } } })),
+      told(api.POST("/api/v1/twins/{name}/run", { params: { path: { name: twin.name } }, body: { choices: { ...NOTHING, answers, without: [...without], ...choices }, at_once: false } })),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
     onSuccess: onAgain,
   });
@@ -97,7 +97,12 @@ function Found({ twin, found, onAgain, onMore }: { twin: Twin; found: Comparison
         without={without}
         answers={answers}
         onWithout={(path, is) => leaveOut([path], is)}
-        onAnswer={(path, answer) => setAnswers(({ [path]: _, ...rest }) => (answer === undefined ? rest : { ...rest, [path]: answer }))}
+        onAnswer={(path, answer) =>
+          setAnswers((now) => {
+            const others = Object.entries(now).filter(([one]) => one !== path);
+            return Object.fromEntries(answer === undefined ? others : [...others, [path, answer]]);
+          })
+        }
         onForEver={(path) => forEver.mutate(path)}
       />
       <p className="quiet text-sm">

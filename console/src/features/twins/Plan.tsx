@@ -24,7 +24,7 @@ interface Props {
 const ANSWERS: Record<string, string> = { near: "← near one", both: "keep both", far: "far one →" };
 
 function Shore({ kind, side }: { kind: MarkKind | undefined; side: "near" | "far" }) {
-  return <span role="gridcell">{kind && <Mark kind={kind} side={side} />}</span>;
+  return <td>{kind && <Mark kind={kind} side={side} />}</td>;
 }
 
 function File({ file }: { file: Line["here"] }) {
@@ -59,11 +59,11 @@ function LineRow({ line, twin, depth, isOut, isStopped, answer, onWithout, onAns
   const isText = line.here && line.there && (line.does === "ask" || line.does === "keep-both" || line.does === "replace");
   return (
     <>
-      <span role="gridcell" className="text-sm">
+      <td className="text-sm">
         {line.here ? <File file={line.here} /> : line.there ? "not here" : ""}
-      </span>
+      </td>
       <Shore kind={marks.near} side="near" />
-      <span role="gridcell">
+      <td>
         <span style={{ width: `${depth * 1.2}rem` }} aria-hidden />
         {can ? (
           <input type="checkbox" tabIndex={-1} className="checkbox checkbox-sm checkbox-primary" aria-label={`Do it for ${line.near}`} checked={!isOut} onChange={(event) => onWithout(!event.target.checked)} />
@@ -72,16 +72,16 @@ function LineRow({ line, twin, depth, isOut, isStopped, answer, onWithout, onAns
         )}
         <span className="file min-w-0 [overflow-wrap:anywhere]">{name}</span>
         {line.answers.length > 0 && (
-          <span className="join w-full pt-1 pl-8" role="group" aria-label={`Which ${line.near} stays?`}>
+          <fieldset className="join w-full pt-1 pl-8" aria-label={`Which ${line.near} stays?`}>
             {line.answers.map((one) => (
               <button key={one} type="button" tabIndex={-1} className="btn btn-xs join-item" aria-pressed={answer === one} onClick={() => onAnswer(answer === one ? undefined : one)}>
                 {ANSWERS[one] ?? one}
               </button>
             ))}
-          </span>
+          </fieldset>
         )}
-      </span>
-      <span role="gridcell" className="text-sm">
+      </td>
+      <td className="text-sm">
         <span className="[overflow-wrap:anywhere]">
           {isOut ? (
             <>
@@ -106,11 +106,11 @@ function LineRow({ line, twin, depth, isOut, isStopped, answer, onWithout, onAns
             </>
           )}
         </span>
-      </span>
+      </td>
       <Shore kind={marks.far} side="far" />
-      <span role="gridcell" className="text-sm">
+      <td className="text-sm">
         {line.there ? <File file={line.there} /> : line.here ? "not there" : ""}
-      </span>
+      </td>
     </>
   );
 }
@@ -131,9 +131,11 @@ function FolderRow({ folder, depth, isOpen, without, onOpen, onWithout, onForEve
   const marks = folder.own ? marksOf(folder.own, out, false) : {};
   return (
     <>
-      <span role="gridcell" />
+      <td>
+        <span className="sr-only">a folder</span>
+      </td>
       <Shore kind={marks.near} side="near" />
-      <span role="gridcell">
+      <td>
         <span style={{ width: `${depth * 1.2}rem` }} aria-hidden />
         <input
           type="checkbox"
@@ -146,11 +148,11 @@ function FolderRow({ folder, depth, isOpen, without, onOpen, onWithout, onForEve
           }}
           onChange={(event) => onWithout(!event.target.checked)}
         />
-        <button type="button" tabIndex={-1} className="file min-w-0 cursor-pointer font-semibold [overflow-wrap:anywhere]" onClick={onOpen}>
+        <button type="button" tabIndex={-1} aria-expanded={isOpen} className="file min-w-0 cursor-pointer font-semibold [overflow-wrap:anywhere]" onClick={onOpen}>
           <span aria-hidden>{isOpen ? "▾" : "▸"}</span> {folder.name}/
         </button>
-      </span>
-      <span role="gridcell" className="text-sm">
+      </td>
+      <td className="text-sm">
         <span className="[overflow-wrap:anywhere]">
           {out ? (
             <>
@@ -167,9 +169,11 @@ function FolderRow({ folder, depth, isOpen, without, onOpen, onWithout, onForEve
             </>
           )}
         </span>
-      </span>
+      </td>
       <Shore kind={marks.far} side="far" />
-      <span role="gridcell" />
+      <td>
+        <span className="sr-only">a folder</span>
+      </td>
     </>
   );
 }
@@ -192,7 +196,7 @@ export function Plan({ twin, found, without, answers, onWithout, onAnswer, onFor
     list.current?.querySelectorAll<HTMLElement>("[data-row]")[to]?.focus();
   };
   const canLeaveOut = (row: Row) => "folder" in row || (row.line.does !== "leave" && row.line.does !== "ask");
-  const onKey = (event: KeyboardEvent<HTMLDivElement>, number: number, row: Row) => {
+  const onKey = (event: KeyboardEvent<HTMLTableRowElement>, number: number, row: Row) => {
     if (event.target !== event.currentTarget) return;
     const path = row.path;
     const above = rows.findLastIndex((one, other) => other < number && one.depth < row.depth);
@@ -217,37 +221,38 @@ export function Plan({ twin, found, without, answers, onWithout, onAnswer, onFor
   const isStopped = (line: Line) => found.stop?.kind === "too-much" && line.on === found.stop.side;
   return (
     <>
-      <div className="plan" role="treegrid" aria-label="What a pass would do" ref={list}>
+      <div className="plan" ref={list}>
         <Bank side="near" />
         <Bank side="far" />
-        <div className="plan-row" data-head="true" role="row">
-          <span role="columnheader" className="file [overflow-wrap:anywhere]">
+       <table aria-label="What a pass would do">
+        <thead>
+        <tr className="plan-row" data-head="true">
+          <th className="file [overflow-wrap:anywhere]">
             {twin.near}
-          </span>
-          <span role="columnheader">
+          </th>
+          <th>
             <span className="sr-only">What is done here</span>
-          </span>
-          <span role="columnheader">Path</span>
-          <span role="columnheader">What would happen</span>
-          <span role="columnheader">
+          </th>
+          <th>Path</th>
+          <th>What would happen</th>
+          <th>
             <span className="sr-only">What is done there</span>
-          </span>
-          <span role="columnheader" className="file [overflow-wrap:anywhere]">
+          </th>
+          <th className="file [overflow-wrap:anywhere]">
             {twin.far}
-          </span>
-        </div>
+          </th>
+        </tr>
+        </thead>
+        <tbody>
         {rows.map((row, number) => {
           const isOut = isWithout(without, row.path);
           const isFolder = "folder" in row;
           return (
-            <div
+            <tr
               key={`${isFolder ? "d" : "f"}${row.path}`}
               className="plan-row"
-              role="row"
               data-row
               data-without={isOut}
-              aria-level={row.depth + 1}
-              aria-expanded={isFolder ? isOpen(row.path) : undefined}
               tabIndex={number === Math.min(at, rows.length - 1) ? 0 : -1}
               onFocus={(event) => event.target === event.currentTarget && setAt(number)}
               onKeyDown={(event) => onKey(event, number, row)}
@@ -276,9 +281,11 @@ export function Plan({ twin, found, without, answers, onWithout, onAnswer, onFor
                   onTexts={() => setTexts(row.line)}
                 />
               )}
-            </div>
+            </tr>
           );
         })}
+        </tbody>
+       </table>
       </div>
       <Dialog title={texts ? `Both texts of ${texts.near}` : ""} open={texts !== undefined} onClose={() => setTexts(undefined)}>
         {texts && <Texts twin={twin.name} line={texts} />}

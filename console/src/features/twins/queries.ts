@@ -9,6 +9,9 @@ export type Stop = Schemas["TwinStop"];
 export type Choices = Schemas["TwinChoices"];
 export type Kept = Schemas["TwinKept"];
 
+/** Nothing was decided yet. */
+export const NOTHING: Choices = { answers: {}, without: [], only_answered: false, allow: null };
+
 export const twinsQuery = queryOptions({ queryKey: ["live", "twins"], queryFn: () => told(api.GET("/api/v1/twins")) });
 
 export const twinQuery = (name: string) =>
@@ -18,7 +21,7 @@ export const twinQuery = (name: string) =>
 export const comparisonQuery = (name: string, most: number) =>
   queryOptions({
     queryKey: ["twin-comparison", name, most],
-    queryFn: () => told(api.POST("/api/v1/twins/{name}/compare", { params: { path: { name }, query: { most } }, body: {} })),
+    queryFn: () => told(api.POST("/api/v1/twins/{name}/compare", { params: { path: { name }, query: { most } }, body: NOTHING })),
     staleTime: Number.POSITIVE_INFINITY,
     gcTime: 0,
     refetchInterval: false,

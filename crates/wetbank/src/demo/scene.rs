@@ -9,6 +9,7 @@ use std::{
 use anyhow::{Context, Result};
 use jiff::Timestamp;
 use secrecy::SecretString;
+use wetbank_core::{Cause, twin::Choices};
 use wetbank_crypt::{PgpKey, Sealing, encrypt};
 use wetbank_engine::{Engine, SignalCall, signal_proof};
 use wetbank_errands::{Enclosed, Letter, write_letter};
@@ -68,6 +69,28 @@ const DESK_SECRET: &str = "cormorant-on-the-third-pole";
 const TABLE: &str = "CREATE TABLE reading (station TEXT NOT NULL, minute INTEGER NOT NULL, metres REAL NOT NULL);";
 /// Whose files those are, and who agreed to us.
 const VOLUNTEERS: (&str, &str) = ("merrow", "tove");
+
+/// What lies on the drive that the volunteers share with the office, and who put it there.
+const SHARED: [(&str, &str); 4] = [
+    ("bulletins/bulletin-week11.pdf", "Tove Lind"),
+    ("bulletins/landmarks-week11.csv", "Tove Lind"),
+    ("gauges/gauge-11_2026-03-15T1200.csv", "Signe Aas"),
+    ("to look at/sounding-B12 (final).xyz", "Signe Aas"),
+];
+/// What lies in the office's folder for them.
+const AT_THE_OFFICE: [&str; 4] = [
+    "bulletins/landmarks-week11.csv",
+    "gauges/gauge-07_2026-03-16T0600.csv",
+    "gauges/gauge-09_2026-03-15T1800.csv",
+    "who is out when.txt",
+];
+/// Charts there are; those of last year are moved away.
+const CHARTS: usize = 40;
+
+fn chart_at(chart: usize) -> String {
+    let year = if chart <= 14 { 2025 } else { 2026 };
+    format!("{year}/chart-{chart:02}.svg")
+}
 
 /// A sample file: where it is put, what should become of it.
 pub(crate) struct Sample {
@@ -152,6 +175,9 @@ impl Scene {
             "archive/bulletins",
             "crossings",
             "tiles",
+            "volunteers/bulletins",
+            "charts/2025",
+            "archive/charts",
         ] {
             fs::create_dir_all(office.join(name)).with_context(|| format!("{} cannot be made", office.display()))?;
         }
@@ -192,6 +218,20 @@ impl Scene {
         let users = vec![user(VOLUNTEERS.0, VOLUNTEERS.1), user("lindmoor", "rufus")];
         let drive = DriveStandin::start(DriveStandinOptions::new(users)).await?;
         drive.make_folder(VOLUNTEERS.0, "in");
+        for (path, who) in SHARED {
+            drive.put(VOLUNTEERS.0, format!("shared/{path}"), content(path), who);
+        }
+        for path in AT_THE_OFFICE {
+            // What lies on both sides was changed at the desk.
+            let mut text = content(path);
+            text.truncate(text.len() - 40);
+            text.extend_from_slice(b"11,400,5.04\n");
+            put(&office.join("volunteers").join(path), &text)?;
+        }
+        for chart in 1..=CHARTS {
+            let path = chart_at(chart);
+            put(&office.join("charts").join(&path), &content(&path))?;
+        }
         drive.put("lindmoor", "results/assay-0420.csv", content("assay-0420.csv"), "rufus");
         let post = PostStandin::start(PostStandinOptions {
             reading: SocketAddr::from(([127, 0, 0, 1], 0)),
@@ -294,7 +334,20 @@ impl Scene {
         for sample in samples() {
             self.put(sample.path)?;
         }
-        self.signal(engine, "T9").await
+        self.signal(engine, "T9").await?;
+        self.move_charts(engine).await
+    }
+
+    /// The charts have a copy; then those of last year are moved away, and the next pass would delete their copies.
+    async fn move_charts(&self, engine: &Engine) -> Result<()> {
+        let (twin, nothing) = (engine.twin("charts")?, Choices::default());
+        engine.pass(&twin, Cause::Schedule, &nothing).await?;
+        let (from, to) = (self.office().join("charts/2025"), self.office().join("charts of 2025"));
+        if from.is_dir() && !to.exists() {
+            fs::rename(from, to)?;
+        }
+        engine.pass(&twin, Cause::Schedule, &nothing).await?;
+        Ok(())
     }
 
     /// One more file, as the day brings them.
