@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 
 import { partnersQuery } from "../features/partners/queries";
 import { rulesQuery } from "../features/rules/queries";
+import { twinsQuery } from "../features/twins/queries";
 import { placesQuery } from "../shared/api/status";
 import { Dialog } from "../shared/ui/Dialog";
 
@@ -20,11 +21,13 @@ const FIXED: Entry[] = [
   { words: "What is held", of: "page", to: "/runs?state=held" },
   { words: "Places", of: "page", to: "/places" },
   { words: "Two places side by side", of: "page", to: "/places/side-by-side" },
+  { words: "Twins: folders kept alike", of: "page", to: "/twins" },
   { words: "Partners", of: "page", to: "/partners" },
   { words: "Settings: keys, secrets, calendars, databases", of: "page", to: "/settings" },
   { words: "What would happen to a file, or why nothing did", of: "page", to: "/explain" },
   { words: "New rule", of: "make", to: "/rules/new" },
   { words: "Add a place", of: "make", to: "/places/new" },
+  { words: "Add a twin", of: "make", to: "/twins/new" },
   { words: "Add a partner", of: "make", to: "/partners/new" },
   { words: "Add a calendar", of: "make", to: "/settings/calendars/new" },
   { words: "Add a database", of: "make", to: "/settings/databases/new" },
@@ -50,15 +53,17 @@ function Entries({ onGo }: { onGo: (to: string) => void }) {
   const [at, setAt] = useState(0);
   const rules = useQuery(rulesQuery);
   const places = useQuery(placesQuery);
+  const twins = useQuery(twinsQuery);
   const partners = useQuery(partnersQuery);
   const all = useMemo<Entry[]>(
     () => [
       ...FIXED,
       ...(rules.data ?? []).map((rule) => ({ words: rule.title, of: "rule", to: `/rules/${rule.name}` })),
       ...(places.data ?? []).map((place) => ({ words: place.name, of: "place", to: `/places/${place.name}` })),
+      ...(twins.data ?? []).map((twin) => ({ words: twin.title, of: "twin", to: `/twins/${twin.name}` })),
       ...(partners.data ?? []).map((partner) => ({ words: partner.title, of: "partner", to: `/partners/${partner.name}` })),
     ],
-    [rules.data, places.data, partners.data],
+    [rules.data, places.data, twins.data, partners.data],
   );
   const found = all.filter((entry) => fits(entry, typed)).slice(0, MOST);
   const chosen = Math.min(at, found.length - 1);

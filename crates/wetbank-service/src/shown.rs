@@ -47,11 +47,14 @@ pub(crate) fn branch<'a>(
     (rule, version): (&str, i64),
     branch: Option<i64>,
 ) -> Option<&'a wetbank_core::Branch> {
-    let live = arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule)?;
+    let at = usize::try_from(branch?).ok()?;
+    let Some(live) = arrangement.rules.iter().find(|live| live.rule.name.as_str() == rule) else {
+        return arrangement.twin_of(&Name::new(rule).ok()?)?.rule.branches.get(at);
+    };
     if live.version != version {
         return None;
     }
-    live.rule.branches.get(usize::try_from(branch?).ok()?)
+    live.rule.branches.get(at)
 }
 
 pub(crate) fn warning(warning: Warning) -> api::Warning {

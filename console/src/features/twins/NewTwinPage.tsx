@@ -45,7 +45,7 @@ export function NewTwinPage() {
             kind="twin"
             name=""
             slot={way}
-            text={`[twin.new-twin]\nnear = { place = "" }\nfar = { place = "" }\nway = "${way}"\nstarts = { hand = {} }\n`}
+            text={`[twin.new-twin]\nway = "${way}"\nstarts = { hand = {} }\n`}
             version={undefined}
             fields={fieldsOfKind("twin")}
             onDone={(name) => void navigate(`/twins/${name}`)}

@@ -12,6 +12,7 @@ const LISTS: Record<string, { key: string; list: () => Promise<Choice[]> }> = {
   key: { key: "keys", list: async () => named(await told(api.GET("/api/v1/keys"))) },
   calendar: { key: "calendars", list: async () => named(await told(api.GET("/api/v1/calendars"))) },
   database: { key: "databases", list: async () => named(await told(api.GET("/api/v1/databases"))) },
+  twin: { key: "twins", list: async () => named(await told(api.GET("/api/v1/twins"))) },
   "secret-name": { key: "secrets", list: async () => named(await told(api.GET("/api/v1/secrets"))) },
   rule: { key: "rules", list: async () => named(await told(api.GET("/api/v1/rules"))) },
 };

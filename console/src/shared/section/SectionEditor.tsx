@@ -71,6 +71,7 @@ function Editing({ kind, name, slot, fields, onDone, forms, first, begun, latest
     <WorldOfForm value={{ forms, mistakes: draft.mistakes, known: draft.known, samples: draft.samples, before: editor.before }}>
       <FormProvider {...form}>
         <div className="grid gap-3">
+          {kind === "twin" && draft.sentence && <p className="max-w-[52rem]">{draft.sentence}</p>}
           {!isNew && <Stale editor={editor} kind={kind} name={name} />}
           {editor.error && (
             <p role="alert" className="text-error">

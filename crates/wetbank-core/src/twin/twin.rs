@@ -6,7 +6,7 @@ use jiff::{Timestamp, tz::TimeZone};
 use serde_json::{Value, json};
 
 use super::{Action, Brake, Customs, Pair, Sameness, Scope, Settling, Side, Terms, Way};
-use crate::{FilePath, LookPace, Name, RelPath, Schedule, SectionKind, section_text};
+use crate::{FilePath, Known, LookPace, Name, RelPath, Rule, Schedule, SectionKind, parse_book, section_text};
 
 /// The folder on each side in which lies what a twin replaced or deleted there. No rule and no twin takes anything from it.
 pub const KEPT: &str = ".wetbank-kept";
@@ -106,6 +106,13 @@ impl Twin {
         rule_name(&self.name).unwrap_or_else(|| self.name.clone())
     }
 
+    /// The rule that its passes are.
+    pub fn rule(&self) -> Option<Rule> {
+        let places = [&self.folders.near.place, &self.folders.far.place].map(Name::clone).to_vec();
+        let known = Known { places, twins: vec![self.name.clone()], ..Known::default() };
+        parse_book(&[("twin".to_owned(), self.rule_text())], &known).ok()?.rules.pop()
+    }
+
     /// The text of the rule that its passes are.
     pub fn rule_text(&self) -> String {
         let to = |side: Side, kept: bool| {
@@ -186,7 +193,6 @@ pub fn branch_of(action: &Action) -> Option<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Known, parse_book};
 
     #[test]
     fn its_passes_are_a_rule_that_can_be_read_whatever_its_folders_are_called() {
@@ -210,10 +216,7 @@ mod tests {
                 zone: TimeZone::UTC,
                 starts: TwinStarts::default(),
             };
-            let places = vec![place("office"), place("drive")];
-            let known = Known { places, twins: vec![twin.name.clone()], ..Known::default() };
-            let book = parse_book(&[("twin".to_owned(), twin.rule_text())], &known).unwrap_or_else(|e| panic!("{e:?}"));
-            let rule = &book.rules[0];
+            let rule = twin.rule().unwrap();
             let steps: Vec<usize> = rule.branches.iter().map(|branch| branch.steps.len()).collect();
             assert_eq!(
                 (rule.name.as_str(), steps),

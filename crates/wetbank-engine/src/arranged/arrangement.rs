@@ -28,6 +28,8 @@ pub struct LiveRule {
 pub struct LiveTwin {
     /// The twin.
     pub twin: Arc<Twin>,
+    /// The rule that its passes are.
+    pub rule: Arc<Rule>,
     /// Its version.
     pub version: i64,
     /// Whether passes are made by themselves.

@@ -417,7 +417,9 @@ impl Engine {
         let section_of = |kind: &str, name: &Name| sections.iter().find(|s| s.kind == kind && s.name == name.as_str());
         for twin in book.twins {
             let Some(section) = section_of("twin", &twin.name) else { continue };
+            let Some(rule) = twin.rule() else { continue };
             new.twins.push(LiveTwin {
+                rule: Arc::new(rule),
                 twin: Arc::new(twin),
                 version: section.version,
                 is_on: section.is_on,

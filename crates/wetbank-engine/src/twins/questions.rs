@@ -36,8 +36,8 @@ pub(super) fn question(twin: &Twin, stop: Option<Stop>, counts: &Counts) -> Opti
         }
         None if counts.asked > 0 => Some(InQuestion {
             why: match counts.asked {
-                1 => "one file or folder waits for an answer; everything else is alike".to_owned(),
-                asked => format!("{asked} files and folders wait for an answer; everything else is alike"),
+                1 => "one file or folder waits for an answer".to_owned(),
+                asked => format!("{asked} files and folders wait for an answer"),
             },
             remedy: format!(
                 "Answer on the twin's page, or see them with wetbank twin compare {name} and answer with wetbank twin settle \

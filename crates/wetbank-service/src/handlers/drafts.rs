@@ -8,7 +8,7 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 use wetbank_core::{
     About, Amiss, Cause, DraftMistake, FileFacts, FilePath, KnownWhere, Phrase, PhraseOf, Placeholder, Rule, Sample,
-    SectionKind, bare_rule, explain, known_here, known_values, rule_phrases, rule_sentence, samples,
+    SectionKind, bare_rule, explain, known_here, known_values, rule_phrases, rule_sentence, samples, twin::Twin,
 };
 use wetbank_engine::{Drafted, Proposed};
 
@@ -30,7 +30,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 }
 
 /// What a section would be, as text and as value, with every mistake; nothing is kept or changed.
-#[utoipa::path(post, path = "/drafts/{kind}", tag = "book", params(("kind" = String, Path, description = "place, partner, calendar, database or rule")), request_body = api::ProposedDraft, responses((status = 200, body = api::Draft), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 422, body = api::Problem)))]
+#[utoipa::path(post, path = "/drafts/{kind}", tag = "book", params(("kind" = String, Path, description = "place, partner, calendar, database, twin or rule")), request_body = api::ProposedDraft, responses((status = 200, body = api::Draft), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn draft(
     _: SignedIn,
     State(state): State<Shared>,
@@ -83,6 +83,11 @@ fn known(of: Placeholder, value: Option<String>) -> api::KnownValue {
 pub(super) fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>) -> api::Draft {
     let now = Timestamp::now();
     let rule = drafted.draft.book.as_ref().and_then(|book| book.rules.first());
+    let twin = drafted.draft.book.as_ref().and_then(|book| book.twins.first());
+    let of_twin = || {
+        let twin = twin?;
+        Some(twin.starts.schedule.as_ref()?.sample(now, &twin.zone, FIRINGS))
+    };
     let firings = |rule: &Rule| {
         let schedule = rule.starts.schedule.as_ref();
         schedule.map(|schedule| schedule.sample(now, &rule.zone, FIRINGS)).unwrap_or_default()
@@ -102,9 +107,9 @@ pub(super) fn told(drafted: Drafted, kind: SectionKind, file: Option<FileFacts>)
     let samples = tried_as.zip(file.as_ref()).map(|(rule, file)| samples(rule, &drafted.value, file, now));
     let sample = |one: Sample| api::DraftSample { pointer: one.pointer, text: one.text };
     api::Draft {
-        sentence: rule.map(rule_sentence),
+        sentence: rule.map(rule_sentence).or_else(|| twin.map(Twin::words)),
         phrases: rule.map(|rule| rule_phrases(rule).into_iter().map(phrase).collect()).unwrap_or_default(),
-        firings: rule.map(firings).unwrap_or_default().into_iter().map(time).collect(),
+        firings: rule.map(firings).or_else(of_twin).unwrap_or_default().into_iter().map(time).collect(),
         branches: rule.map(map::drawn).unwrap_or_default(),
         known: values,
         samples: samples.unwrap_or_default().into_iter().map(sample).collect(),

@@ -161,8 +161,11 @@ async fn every_key_of_the_other_sections_has_its_field() {
     }
     office.book(&book);
     browser.sign_in(&office).await;
-    let mut pages =
-        vec![("/partners/new".to_owned(), &defs["Partner"]), ("/settings/calendars/new".to_owned(), &defs["Calendar"])];
+    let mut pages = vec![
+        ("/partners/new".to_owned(), &defs["Partner"]),
+        ("/settings/calendars/new".to_owned(), &defs["Calendar"]),
+        ("/twins/new".to_owned(), &defs["Twin"]),
+    ];
     pages.extend(kinds.iter().map(|variant| (format!("/places/a-{}", kind_of(variant)), variant)));
     let databases = defs["Database"]["oneOf"].as_array().unwrap();
     pages.extend(databases.iter().map(|variant| (format!("/settings/databases/{}", kind_of(variant)), variant)));
