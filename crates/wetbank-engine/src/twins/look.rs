@@ -172,7 +172,15 @@ async fn found(plan: &Plan, pairs: Vec<(usize, usize)>) -> Result<(HashSet<usize
 async fn list(place: &dyn Place, folder: &RelPath, same: Sameness) -> Result<Vec<Seen>, PlaceError> {
     let mut seen = Vec::new();
     let mut listing = place.list(folder, Depth::One);
-    while let Some(entry) = listing.next().await.transpose()? {
+    loop {
+        let entry = match listing.next().await {
+            None => break,
+            // Where nobody makes folders one without files is not told from one that is not there.
+            Some(Err(error)) if error.kind == PlaceErrorKind::NotFound && !place.capabilities().folders_are_made => {
+                break;
+            }
+            Some(entry) => entry?,
+        };
         if entry.path.is_temporary() {
             continue;
         }

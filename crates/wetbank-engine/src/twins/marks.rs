@@ -82,10 +82,15 @@ pub(crate) async fn met(journal: &Journal, twin: &Twin, places: &Pair<Arc<dyn Pl
     let mut met = Met { is_first: last.is_none(), last, ..Met::default() };
     for side in Side::BOTH {
         let place = places.of(side);
-        let root = place.stat(&twin.folders.of(side).path).await?;
-        *met.roots.of_mut(side) = root.fingerprint.inode;
+        let inode = match place.stat(&twin.folders.of(side).path).await {
+            Ok(root) => root.fingerprint.inode,
+            // Where nobody makes folders one without files is not told from one that is not there.
+            Err(error) if error.kind == PlaceErrorKind::NotFound && !place.capabilities().folders_are_made => None,
+            Err(error) => return Err(error.into()),
+        };
+        *met.roots.of_mut(side) = inode;
         let Some(last) = &met.last else { continue };
-        let is_same_folder = root.fingerprint.inode.is_some() && root.fingerprint.inode == *last.roots.of(side);
+        let is_same_folder = inode.is_some() && inode == *last.roots.of(side);
         if twin.way.changes(side) && last.mark.is_some() {
             match read(place.as_ref(), &path(twin, side, &format!("{}.mark", twin.name))).await? {
                 Some(mark) if marks.contains(&mark) => {}

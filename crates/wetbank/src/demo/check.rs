@@ -10,7 +10,7 @@ use wetbank_crypt::{Hashing, Opening, PgpKey, decrypt};
 use wetbank_engine::Engine;
 use wetbank_journal::RunFilter;
 
-use super::scene::{Expected, Sample, Scene, content, samples};
+use super::scene::{AT_THE_OFFICE, Expected, SHARED, Sample, Scene, content, samples};
 use crate::output::{Output, line, table};
 
 /// The rule that packs.
@@ -52,6 +52,11 @@ pub(crate) async fn run(scene: &Scene, engine: &Engine, output: Output) -> Resul
         Err(error) => (false, format!("{error:#}")),
     };
     rows.push(Became { file: "the readings in the table".to_owned(), fine, what });
+    let (fine, what) = match alike(scene, engine).await {
+        Ok(what) => (true, what),
+        Err(error) => (false, format!("{error:#}")),
+    };
+    rows.push(Became { file: "the volunteers' folder and their drive".to_owned(), fine, what });
     let leftovers = leftovers(scene.data().parent().unwrap_or(Path::new("/")))?;
     output.show(&rows, |rows| {
         let cells = rows
@@ -91,12 +96,32 @@ async fn report(scene: &Scene) -> Result<String> {
     Ok(format!("extracted to reports/{name}, {} stations; the wardens were told", lines - 1))
 }
 
+/// Each side has what the other had, and what lies on both and differs is asked.
+async fn alike(scene: &Scene, engine: &Engine) -> Result<String> {
+    let end = Instant::now() + PATIENCE;
+    loop {
+        let twin = engine.twin_now("volunteers", 1).await?;
+        let missing =
+            SHARED.iter().map(|(path, _)| *path).find(|path| !scene.office().join("volunteers").join(path).is_file());
+        let missing = missing
+            .or_else(|| AT_THE_OFFICE.into_iter().find(|path| scene.on_drive(&format!("shared/{path}")).is_none()));
+        match (missing, twin.question) {
+            (None, Some((_, why))) => return Ok(format!("each has what the other had; asked: {why}")),
+            (Some(path), _) if Instant::now() > end => bail!("{path} is on one side only"),
+            (None, None) if Instant::now() > end => bail!("nobody was asked about what lies on both sides"),
+            _ => tokio::time::sleep(QUIET / 10).await,
+        }
+    }
+}
+
 /// Waits until every file was taken and nothing moves any more.
 async fn wait(engine: &Engine, expected: usize) -> Result<bool> {
     let end = Instant::now() + PATIENCE;
     let (mut seen, mut since) = (0, Instant::now());
     while Instant::now() < end {
-        let runs = engine.journal().runs(&RunFilter { limit: 500, ..RunFilter::default() }).await?;
+        let mut runs = engine.journal().runs(&RunFilter { limit: 500, ..RunFilter::default() }).await?;
+        // What twins do is looked at by itself.
+        runs.retain(|run| !run.rule.starts_with("twin-"));
         if runs.len() != seen || runs.iter().any(|run| run.state == "running") {
             (seen, since) = (runs.len(), Instant::now());
         }

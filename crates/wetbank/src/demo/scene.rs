@@ -71,14 +71,14 @@ const TABLE: &str = "CREATE TABLE reading (station TEXT NOT NULL, minute INTEGER
 const VOLUNTEERS: (&str, &str) = ("merrow", "tove");
 
 /// What lies on the drive that the volunteers share with the office, and who put it there.
-const SHARED: [(&str, &str); 4] = [
+pub(crate) const SHARED: [(&str, &str); 4] = [
     ("bulletins/bulletin-week11.pdf", "Tove Lind"),
     ("bulletins/landmarks-week11.csv", "Tove Lind"),
     ("gauges/gauge-11_2026-03-15T1200.csv", "Signe Aas"),
     ("to look at/sounding-B12 (final).xyz", "Signe Aas"),
 ];
 /// What lies in the office's folder for them.
-const AT_THE_OFFICE: [&str; 4] = [
+pub(crate) const AT_THE_OFFICE: [&str; 4] = [
     "bulletins/landmarks-week11.csv",
     "gauges/gauge-07_2026-03-16T0600.csv",
     "gauges/gauge-09_2026-03-15T1800.csv",

@@ -49,4 +49,5 @@ mod starting;
 #[cfg(target_arch = "x86_64")]
 mod stops;
 mod tracing;
+mod twins;
 mod writers;

@@ -1,0 +1,406 @@
+//! Two folders that are kept alike, by the real service: between any kinds of place, from the command line, and however
+//! often the service is ended without warning.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+    path::Path,
+    time::{Duration, Instant, SystemTime},
+};
+
+use wetbank_standins::{DriveStandin, DriveStandinOptions, DriveUser};
+use wetbank_testbed::{Apache, FtpOffer, Proftpd, SHARE_NAME, SHARE_USER, Samba, ShareOffer, Sshd};
+
+use crate::support::{
+    Office, names,
+    servers::{Scene, dav, ftp, openssh, shared_folder},
+    wait_for,
+};
+
+/// Every file below a folder with its content, what is the service's own left out.
+fn below(root: &Path) -> BTreeMap<String, Vec<u8>> {
+    let (mut found, mut folders) = (BTreeMap::new(), vec![root.to_owned()]);
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            let path = entry.path();
+            let is_ours = path.file_name().unwrap().to_string_lossy().starts_with(".wetbank-");
+            if path.is_dir() && !is_ours {
+                folders.push(path);
+            } else if !is_ours {
+                // It may go while it is looked at.
+                let Ok(content) = fs::read(&path) else { continue };
+                found.insert(path.strip_prefix(root).unwrap().display().to_string(), content);
+            }
+        }
+    }
+    found
+}
+
+/// What a side keeps of what it lost, whatever it is called there.
+fn kept(root: &Path) -> Vec<Vec<u8>> {
+    let (mut found, mut folders) = (Vec::new(), vec![root.join(".wetbank-kept")]);
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            if entry.path().is_dir() { folders.push(entry.path()) } else { found.push(fs::read(entry.path()).unwrap()) }
+        }
+    }
+    found
+}
+
+/// Two desks with an inbox each, both alike through this place; each desk's own rule sorts what comes.
+fn two_desks(scene: &Scene, place: &str) {
+    let desk = |desk: &str| {
+        format!(
+            "[twin.{desk}]\nnear = {{ place = \"office\", folder = \"{desk}/inbox\" }}\nfar = {{ place = \"cloud\", folder = \"inbox\" }}\n\
+             way = \"both\"\nrecent-days = 14\nsettle = \"0s\"\nstarts = {{ change = {{ look-every = \"300ms\" }} }}\n\
+             [rule.sort-{desk}]\nstarts = {{ arrival = {{ place = \"office\", folder = \"{desk}/inbox\" }} }}\n\
+             [[rule.sort-{desk}.branch]]\nsteps = [ {{ copy = {{ to = \"office\", folder = \"{desk}/sorted\", exists = \"keep-both\" }} }} ]\n"
+        )
+    };
+    for inbox in ["north/inbox", "south/inbox"] {
+        fs::create_dir_all(scene.office.path(&format!("office/{inbox}"))).unwrap();
+    }
+    scene.book(&[place, &desk("north"), &desk("south")]);
+}
+
+/// A new file at one desk is at the other once, is sorted there, never comes back, and changes follow.
+fn keeps_two_desks_alike(scene: &Scene, place: &str) {
+    two_desks(scene, place);
+    let office = &scene.office;
+    let at = |path: &str| office.path(&format!("office/{path}"));
+    office.put("office/north/inbox/gauge 07 á.csv", b"seven");
+    office.put("office/south/inbox/gauge-09.csv", b"nine");
+    let alike = |what: &str, wanted: &[(&str, &str)]| {
+        let wanted: BTreeMap<String, Vec<u8>> =
+            wanted.iter().map(|(name, content)| ((*name).to_owned(), content.as_bytes().to_vec())).collect();
+        wait_for(what, || (below(&at("north/inbox")) == wanted && below(&at("south/inbox")) == wanted).then_some(()));
+    };
+    alike("both to have both", &[("gauge 07 á.csv", "seven"), ("gauge-09.csv", "nine")]);
+    wait_for("both desks to sort both", || {
+        let sorted = ["gauge 07 á.csv", "gauge-09.csv"];
+        (names(&at("north/sorted")) == sorted && names(&at("south/sorted")) == sorted).then_some(())
+    });
+    // A change at one desk, a file gone at the other.
+    office.put("office/south/inbox/gauge-09.csv", b"nine, read again");
+    fs::remove_file(at("north/inbox/gauge 07 á.csv")).unwrap();
+    alike("both to follow", &[("gauge-09.csv", "nine, read again")]);
+    assert_eq!(kept(&at("south/inbox")).iter().filter(|content| *content == b"seven").count(), 1);
+    // Folders too.
+    office.put("office/north/inbox/deep/er/x.csv", b"x");
+    alike("the folder to follow", &[("gauge-09.csv", "nine, read again"), ("deep/er/x.csv", "x")]);
+    // Nothing echoes: after a while there is nothing more to do, and no rule took anything twice.
+    std::thread::sleep(Duration::from_millis(1500));
+    office.wait_idle();
+    for desk in ["north", "south"] {
+        let found = office.json(&["twin", "compare", desk]);
+        assert_eq!(found["all"], 0, "{found}");
+        let twin = office.json(&["twin", "show", desk]);
+        assert_eq!(twin["state"], "alike", "{twin}");
+        let rule = format!("sort-{desk}");
+        let took = office.runs().iter().filter(|run| run["rule"] == rule.as_str()).count();
+        assert_eq!(took, 3, "two new files and one change for {desk}");
+    }
+    assert!(office.holds().is_empty(), "{:?}", office.holds());
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_a_folder() {
+    let scene = Scene::new();
+    fs::create_dir_all(scene.office.path("cloud/inbox")).unwrap();
+    keeps_two_desks_alike(&scene, "[place.cloud]\nkind = \"folder\"\nroot = \"@/cloud\"\n");
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_an_sftp_server() {
+    let (scene, sshd) = (Scene::new(), Sshd::start());
+    let place = openssh(&scene.office, &sshd, "cloud", "cloud");
+    fs::create_dir_all(scene.office.path("cloud/inbox")).unwrap();
+    keeps_two_desks_alike(&scene, &place);
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_a_share() {
+    let (scene, samba) = (Scene::new(), Samba::start(ShareOffer::Usual));
+    shared_folder(&samba.root.path().join("inbox"));
+    let place = format!(
+        "[place.cloud]\nkind = \"share\"\nhost = \"127.0.0.1\"\nport = {}\nshare = \"{SHARE_NAME}\"\nuser = \"{}\"\n\
+         password = {{ secret = \"share\" }}\nsecurity = \"signed\"\n",
+        samba.port, SHARE_USER.0
+    );
+    assert!(scene.office.wetbank_with(&["secret", "set", "share"], SHARE_USER.1).status.success());
+    keeps_two_desks_alike(&scene, &place);
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_a_webdav_server() {
+    let (scene, apache) = (Scene::new(), Apache::start(false));
+    shared_folder(&apache.root.path().join("inbox"));
+    keeps_two_desks_alike(&scene, &dav("cloud", &apache));
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_an_ftp_server() {
+    let (scene, proftpd) = (Scene::new(), Proftpd::start(FtpOffer::Plain));
+    shared_folder(&proftpd.root.path().join("inbox"));
+    keeps_two_desks_alike(&scene, &ftp("cloud", &proftpd));
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_a_cloud_drive() {
+    let scene = Scene::new();
+    let user = DriveUser { tenant: "merrow".to_owned(), name: "tove".to_owned(), password: "grey heron".to_owned() };
+    let drive = scene.runtime.block_on(DriveStandin::start(DriveStandinOptions::new(vec![user]))).unwrap();
+    drive.make_folder("merrow", "inbox");
+    let rights = ["files.read", "files.write"];
+    let grant = drive.grant("tove", &rights);
+    assert!(scene.office.wetbank_with(&["secret", "set", "cloud-grant"], &grant).status.success());
+    let place = format!(
+        "[place.cloud]\nkind = \"webdav\"\nurl = \"{}\"\nagreement = {{ server = \"{}\", client = \"wetbank\", rights = {rights:?}, \
+         grant = {{ secret = \"cloud-grant\" }} }}\n",
+        drive.files("merrow"),
+        drive.url()
+    );
+    keeps_two_desks_alike(&scene, &place);
+}
+
+#[test]
+fn j07_two_desks_keep_one_inbox_alike_through_a_bucket() {
+    let scene = Scene::new();
+    let (_archive, place) = scene.bucket("cloud");
+    keeps_two_desks_alike(&scene, &place);
+}
+
+#[test]
+fn j21_several_folders_are_brought_up_to_date_by_one_rule_and_only_what_is_new_travels() {
+    let (scene, sshd) = (Scene::new(), Sshd::start());
+    let (archive, bucket) = scene.bucket("archive");
+    let server = openssh(&scene.office, &sshd, "store", "store");
+    for folder in ["office/gauges", "office/charts"] {
+        fs::create_dir_all(scene.office.path(folder)).unwrap();
+    }
+    let rules = "[twin.gauges]\nnear = { place = \"office\", folder = \"gauges\" }\nfar = { place = \"archive\", folder = \"gauges\" }\nway = \"update\"\nsettle = \"0s\"\n\
+        [twin.charts]\nnear = { place = \"office\", folder = \"charts\" }\nfar = { place = \"store\" }\nway = \"exact\"\n\
+        [rule.nightly]\nstarts = { schedule = { at = \"03:00\" } }\n[[rule.nightly.branch]]\n\
+        steps = [ { align = { twin = \"gauges\" } }, { align = { twin = \"charts\" } } ]\n";
+    scene.book(&[&bucket, &server, rules]);
+    let office = &scene.office;
+    for number in 0..12 {
+        office.put(&format!("office/gauges/{number}.csv"), format!("gauge {number}").as_bytes());
+        office.put(&format!("office/charts/2026/{number}.svg"), format!("chart {number}").as_bytes());
+    }
+    let nightly = || {
+        assert!(office.wetbank(&["rule", "run", "nightly"]).status.success());
+        std::thread::sleep(Duration::from_millis(300));
+        office.wait_idle();
+    };
+    nightly();
+    assert_eq!(archive.keys().iter().filter(|key| key.starts_with("gauges/") && key.ends_with(".csv")).count(), 12);
+    assert_eq!(below(&office.path("store")), below(&office.path("office/charts")));
+    office.put("office/gauges/3.csv", b"gauge 3, read again");
+    office.put("office/charts/2026/new.svg", b"a new chart");
+    fs::remove_file(office.path("office/charts/2026/5.svg")).unwrap();
+    nightly();
+    assert_eq!(archive.object("gauges/3.csv").unwrap(), b"gauge 3, read again");
+    assert_eq!(below(&office.path("store")), below(&office.path("office/charts")));
+    let last = |twin: &str| {
+        let shown = office.json(&["twin", "show", twin]);
+        shown["passes"].as_array().unwrap().iter().find(|pass| !pass["run"].is_null()).unwrap()["words"].clone()
+    };
+    assert_eq!((last("gauges"), last("charts")), ("1 replaced".into(), "1 copied, 1 deleted".into()));
+    nightly();
+    assert_eq!(office.json(&["twin", "show", "charts"])["state"], "alike");
+}
+
+const LOCAL: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[place.store]\nkind = \"folder\"\nroot = \"@/store\"\n\
+    [twin.readings]\nnear = { place = \"office\", folder = \"in\" }\nfar = { place = \"store\", folder = \"shared\" }\n";
+
+fn local(keys: &str) -> Office {
+    let office = Office::open();
+    for folder in ["office/in", "store/shared"] {
+        fs::create_dir_all(office.path(folder)).unwrap();
+    }
+    office.book(&format!("{LOCAL}{keys}\n"));
+    office
+}
+
+#[test]
+fn a_twin_is_compared_run_settled_and_restored_from_the_command_line() {
+    let office = local("way = \"both\"\ndiffers = \"ask\"");
+    office.put("office/in/map.txt", b"one\ntwo\n");
+    office.put("store/shared/map.txt", b"one\nthree\n");
+    office.put("office/in/new.csv", b"new");
+    let listed = office.json(&["twin", "list"]);
+    assert_eq!((&listed[0]["state"], &listed[0]["way"]), (&"new".into(), &"both".into()));
+    let found = office.json(&["twin", "compare", "readings"]);
+    let told: Vec<_> = found["lines"].as_array().unwrap().iter().map(|line| line["words"].as_str().unwrap()).collect();
+    assert_eq!((told, &found["first"]), (vec!["which one stays?", "copied there"], &true.into()));
+    assert!(below(&office.path("store/shared")).len() == 1, "nothing was touched");
+    assert!(office.wetbank(&["twin", "run", "readings", "--without", "new.csv"]).status.success());
+    assert_eq!(below(&office.path("store/shared")).len(), 1);
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    assert_eq!(below(&office.path("store/shared")).len(), 2);
+    let hold = office.hold();
+    assert!(hold["why"].as_str().unwrap().contains("waits for an answer"), "{hold}");
+    let wrong = office.wetbank(&["twin", "settle", "readings", "none.txt", "--keep", "near"]);
+    assert_eq!(wrong.status.code(), Some(2), "{}", String::from_utf8_lossy(&wrong.stderr));
+    let settled = office.wetbank(&["twin", "settle", "readings", "map.txt", "--keep", "near"]);
+    assert!(settled.status.success(), "{}", String::from_utf8_lossy(&settled.stderr));
+    assert_eq!(fs::read(office.path("store/shared/map.txt")).unwrap(), b"one\ntwo\n");
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    wait_for("the question to go", || office.holds().is_empty().then_some(()));
+    let list = office.json(&["twin", "restore", "readings", "--list"]);
+    let one = &list["kept"][0];
+    assert_eq!((&one["side"], &one["path"]), (&"far".into(), &"map.txt".into()));
+    let day = one["day"].as_str().unwrap();
+    let back = office.wetbank(&["twin", "restore", "readings", "map.txt", "--side", "far", "--day", day]);
+    assert!(back.status.success(), "{}", String::from_utf8_lossy(&back.stderr));
+    wait_for("it to be back beside the other", || (below(&office.path("office/in")).len() == 3).then_some(()));
+    office.wait_idle();
+    assert_eq!(below(&office.path("office/in")), below(&office.path("store/shared")));
+    let none = office.wetbank(&["twin", "restore", "readings", "x", "--side", "near", "--day", day]);
+    assert!(String::from_utf8_lossy(&none.stderr).contains("does not keep x"), "{none:?}");
+    let gone = office.wetbank(&["twin", "show", "nobody"]);
+    assert_eq!(gone.status.code(), Some(2), "{}", String::from_utf8_lossy(&gone.stderr));
+}
+
+#[test]
+fn a_stopped_pass_says_why_and_is_made_when_it_is_meant() {
+    let office = local("way = \"exact\"");
+    for number in 0..30 {
+        office.put(&format!("office/in/{number}.csv"), format!("{number}").as_bytes());
+    }
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    for number in 0..15 {
+        fs::remove_file(office.path(&format!("office/in/{number}.csv"))).unwrap();
+    }
+    let stopped = office.wetbank(&["twin", "run", "readings"]);
+    assert_eq!(stopped.status.code(), Some(1));
+    let said = String::from_utf8_lossy(&stopped.stdout).into_owned();
+    assert!(
+        said.contains("it would delete 15 of 30 files on the far side; up to 10 are done without asking"),
+        "{said}"
+    );
+    assert_eq!(below(&office.path("store/shared")).len(), 30);
+    let meant = office.wetbank(&["twin", "run", "readings", "--meant"]);
+    assert!(meant.status.success(), "{}", String::from_utf8_lossy(&meant.stdout));
+    assert_eq!((below(&office.path("store/shared")).len(), kept(&office.path("store/shared")).len()), (15, 16));
+}
+
+#[test]
+fn a_twin_that_cannot_be_is_refused_with_its_reason() {
+    let office = local("way = \"both\"");
+    for (keys, said) in [
+        (
+            "near = { place = \"office\" }\nfar = { place = \"office\", folder = \"in\" }\nway = \"both\"",
+            "lies in office:/",
+        ),
+        (
+            "near = { place = \"office\", folder = \"in/a\" }\nfar = { place = \"office\", folder = \"in\" }\nway = \"add\"",
+            "lies in office:/in",
+        ),
+        ("near = { place = \"office\" }\nfar = { place = \"office\" }\nway = \"add\"", "both sides are office:/"),
+        ("near = { place = \"office\" }\nfar = { place = \"stoer\" }\nway = \"add\"", "did you mean \"store\"?"),
+        ("near = { place = \"office\" }\nfar = { place = \"store\" }\nway = \"mirror\"", "unknown word \"mirror\""),
+        (
+            "near = { place = \"office\" }\nfar = { place = \"store\" }\nway = \"add\"\ndiffers = \"far\"",
+            "only way = \"both\"",
+        ),
+        (
+            "near = { place = \"office\" }\nfar = { place = \"store\" }\nway = \"add\"\nbrake = { share = 120 }",
+            "from 0 to 100",
+        ),
+        (
+            "near = { place = \"office\" }\nfar = { place = \"store\", folder = \".wetbank-kept\" }\nway = \"add\"",
+            "service's own",
+        ),
+        ("near = { place = \"office\" }\nfar = { place = \"store\" }\nway = \"add\"\nstarts = {}", "starts needs"),
+        ("near = { place = \"office\" }\nfar = { place = \"store\" }\nway = \"add\"\nkeep-days = 0", "keep-days"),
+    ] {
+        let refused = office.try_book(&format!("{LOCAL}way = \"both\"\n[twin.other]\n{keys}\n"));
+        let told = [refused.stderr.as_slice(), &refused.stdout].concat();
+        let told = String::from_utf8_lossy(&told);
+        assert!(!refused.status.success() && told.contains(said), "{keys}: {told}");
+    }
+    let taken = "[rule.twin-readings]\nstarts = { hand = {} }\n[[rule.twin-readings.branch]]\nsteps = [ { note = { text = \"x\" } } ]\n";
+    let refused = office.try_book(&format!("{LOCAL}way = \"both\"\n{taken}"));
+    assert!(String::from_utf8_lossy(&refused.stderr).contains("name"), "{refused:?}");
+}
+
+/// A generator of our own, so that a failing run's seed can be tried again.
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, limit: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % limit
+    }
+}
+
+#[test]
+fn however_often_the_service_is_ended_without_warning_both_sides_come_to_be_alike_and_nothing_is_lost() {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().subsec_nanos();
+    for seed in [7, u64::from(now)] {
+        let mut office = local("way = \"both\"\nbrake = { share = 100, files = 100000 }\nstarts = { change = {} }");
+        let mut random = Random(seed);
+        let sides = ["office/in", "store/shared"];
+        // What people wrote, and did not delete or write over themselves.
+        let mut wanted: BTreeSet<Vec<u8>> = BTreeSet::new();
+        for deed in 0..300 {
+            let side = sides[usize::from(random.below(2) == 1)];
+            let mut at = || format!("{side}/{}/{}.csv", random.below(4), random.below(40));
+            let (one, other) = (office.path(&at()), office.path(&at()));
+            let what = random.below(6);
+            match what {
+                0..3 => {
+                    // Whole, at once, as a careful writer does; what it writes over may be there or not by then.
+                    let before = fs::read(&one).ok();
+                    let text = format!("seed {seed}, deed {deed}").into_bytes();
+                    fs::create_dir_all(one.parent().unwrap()).unwrap();
+                    let aside = office.path("aside");
+                    fs::write(&aside, &text).unwrap();
+                    fs::rename(&aside, &one).unwrap();
+                    if let Some(before) = before {
+                        wanted.remove(&before);
+                    }
+                    wanted.insert(text);
+                }
+                3 => {
+                    if let Ok(before) = fs::read(&one)
+                        && fs::remove_file(&one).is_ok()
+                    {
+                        wanted.remove(&before);
+                    }
+                }
+                // Without replacing anything.
+                4 if one.exists() && other.parent().unwrap().is_dir() && fs::hard_link(&one, &other).is_ok() => {
+                    let _ = fs::remove_file(&one);
+                }
+                _ => {}
+            }
+            if deed % 12 == 5 {
+                std::thread::sleep(Duration::from_millis(random.below(120)));
+                office.kill();
+                office.start();
+            }
+        }
+        let (near, far) = (office.path(sides[0]), office.path(sides[1]));
+        let end = Instant::now() + Duration::from_secs(60);
+        loop {
+            let run = office.wetbank(&["twin", "run", "readings"]);
+            let is_alike = office.json(&["twin", "compare", "readings"])["all"] == 0;
+            if is_alike && below(&near) == below(&far) {
+                break;
+            }
+            assert!(
+                Instant::now() < end,
+                "seed {seed}: never alike: {} {}",
+                String::from_utf8_lossy(&run.stdout),
+                office.json(&["twin", "compare", "readings"])
+            );
+        }
+        let there: BTreeSet<Vec<u8>> = below(&near).into_values().chain(kept(&near)).chain(kept(&far)).collect();
+        let lost: Vec<_> = wanted.difference(&there).map(|one| String::from_utf8_lossy(one).into_owned()).collect();
+        assert!(lost.is_empty(), "seed {seed}: lost {lost:?}");
+        assert!(office.holds().is_empty(), "seed {seed}: {:?}", office.holds());
+    }
+}
