@@ -165,6 +165,10 @@ impl Place for Limited {
         self.inner.make_folder(path).await
     }
 
+    async fn set_modified(&self, path: &RelPath, at: i64) -> Result<Entry> {
+        self.inner.set_modified(path, at).await
+    }
+
     async fn remove_folder(&self, path: &RelPath) -> Result<()> {
         self.inner.remove_folder(path).await
     }

@@ -61,6 +61,8 @@ pub struct Capabilities {
     pub folders_are_made: bool,
     /// A rename keeps a file's state.
     pub rename_keeps_state: bool,
+    /// A file that is written can be given the time of its original.
+    pub sets_times: bool,
     /// A file is written under a temporary name first; else it is seen under its own while it is written.
     pub stages: bool,
 }
@@ -79,6 +81,7 @@ impl Capabilities {
         tells_case: true,
         folders_are_made: true,
         rename_keeps_state: true,
+        sets_times: false,
         stages: true,
     };
 }
@@ -205,6 +208,19 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// The parent folder must exist. Nothing is visible under a name that anybody waits for until
     /// [`Place::rename`], which may give it that target and no other.
     async fn stage(&self, temporary: &RelPath, target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>>;
+
+    /// Says when a temporary file of ours was last changed, in nanoseconds since 1970; answers how it is then. Only where
+    /// [`Capabilities::sets_times`] says that it can be said.
+    async fn set_modified(&self, path: &RelPath, _at: i64) -> Result<Entry> {
+        Err(PlaceError {
+            kind: PlaceErrorKind::Unsupported,
+            place: self.name().clone(),
+            call: "set the time of",
+            path: path.clone(),
+            detail: "this place keeps its own times".to_owned(),
+            secret: None,
+        })
+    }
 
     /// Gives a file another path in one step, on disk before it returns where the place can say
     /// so. A taken name is refused or replaced; on an error both files are as they were. Answers

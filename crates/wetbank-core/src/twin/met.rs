@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use unicode_normalization::UnicodeNormalization;
 
-use super::{Known, Lies, Pair, Question, Seen, Side, Terms, Way, Why};
+use super::{Known, Lies, Pair, Question, Seen, Side, Terms, Was, Way, Why};
 
 /// One name, with what lies there on each side and what was known of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -119,6 +119,10 @@ pub(super) fn met(terms: &Terms, seen: Pair<Vec<Seen>>, known: Vec<Known>) -> Ve
     for one in &mut found {
         let Some(side) = one.lies.only() else { continue };
         let other = side.other();
+        // What was asked about may be called otherwise by now.
+        if terms.fits_names && one.known.as_ref().is_some_and(|known| known.was == Was::Asked) {
+            *one.name.of_mut(other) = terms.customs.of(other).names.fit(one.name.of(side));
+        }
         let name = one.name.of(other);
         if terms.customs.of(other).names.refuse(name).is_some() {
             one.hindered = Some(Hindered::Impossible(other));

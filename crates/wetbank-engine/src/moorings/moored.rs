@@ -147,6 +147,10 @@ impl Place for Moored {
         self.noted(self.inner.make_folder(path).await)
     }
 
+    async fn set_modified(&self, path: &RelPath, at: i64) -> Result<Entry> {
+        self.noted(self.inner.set_modified(path, at).await)
+    }
+
     async fn remove_folder(&self, path: &RelPath) -> Result<()> {
         self.noted(self.inner.remove_folder(path).await)
     }

@@ -45,7 +45,7 @@ fn customs(place: &dyn Place) -> Customs {
     let can = place.capabilities();
     Customs {
         grain: if can.fine_times { 1 } else { 1_000_000_000 },
-        keeps_times: false,
+        keeps_times: can.sets_times,
         tells_case: can.tells_case,
         names: can.names,
         folders_are_made: can.folders_are_made,

@@ -143,6 +143,8 @@ async fn every_way_does_what_it_is_for_and_no_more() {
 async fn two_sides_that_never_met_join_what_is_the_same_and_keep_both_of_what_is_not() {
     let (office, twin) = (office().await, twin(Way::Both));
     office.put("office/in/same.csv", "the same");
+    // At another time.
+    tokio::time::sleep(Duration::from_millis(30)).await;
     office.put("archive/shared/same.csv", "the same");
     office.put("office/in/map.csv", "of the office");
     office.put("archive/shared/map.csv", "of the archive");
@@ -571,4 +573,39 @@ async fn a_file_that_somebody_still_writes_waits_for_a_further_pass() {
     let twin = Twin { settle: Some(Duration::from_secs(3_600)), ..twin };
     office.put("office/in/late.csv", "late");
     assert_eq!(pass(&office, &twin).await.counts.busy, 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn times_travel_with_their_files_and_the_newer_one_stays() {
+    let (office, twin) = (office().await, Twin { settling: Settling::Newer, ..twin(Way::Both) });
+    let modified = |below: &str| fs::metadata(office.path(below)).unwrap().modified().unwrap();
+    let set = |below: &str, hours: u64| {
+        let at = std::time::SystemTime::now() - Duration::from_secs(hours * 3_600);
+        fs::File::options().write(true).open(office.path(below)).unwrap().set_modified(at).unwrap();
+    };
+    for name in ["a.csv", "b.csv"] {
+        office.put(&format!("office/in/{name}"), name);
+        set(&format!("office/in/{name}"), 24 * 365);
+    }
+    pass(&office, &twin).await;
+    assert_eq!(modified("archive/shared/a.csv"), modified("office/in/a.csv"));
+    assert_eq!(pass(&office, &twin).await.run, None);
+    for (name, near, far) in [("a.csv", 1, 2), ("b.csv", 3, 2)] {
+        office.put(&format!("office/in/{name}"), "changed here");
+        office.put(&format!("archive/shared/{name}"), "changed over there");
+        set(&format!("office/in/{name}"), near);
+        set(&format!("archive/shared/{name}"), far);
+    }
+    pass(&office, &twin).await;
+    are_alike(&office);
+    assert_eq!(
+        (office.read("office/in/a.csv"), office.read("office/in/b.csv")),
+        ("changed here".to_owned(), "changed over there".to_owned())
+    );
+    // A file that was only touched is not sent anew.
+    set("office/in/a.csv", 0);
+    let touched = pass(&office, &twin).await;
+    assert!(touched.run.is_some_and(|_| touched.counts.replaced.far == 1));
+    assert!(kept(&office, "archive/shared").iter().all(|content| content != "changed here"));
+    assert_eq!(pass(&office, &twin).await.run, None);
 }

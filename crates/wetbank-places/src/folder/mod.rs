@@ -202,6 +202,7 @@ impl Place for Folder {
             // A server does not tell the kernel of this machine what others changed there.
             reports_changes: cfg!(target_os = "linux") && !self.inner.root.is_mount(),
             tells_links: true,
+            sets_times: true,
             ..Capabilities::LEAST
         }
     }
@@ -263,6 +264,20 @@ impl Place for Folder {
         let owned = temporary.clone();
         let file = self.run("write", temporary, move |inner| inner.create(&owned, resume, false)).await?;
         Ok(Box::new(StagedFile::new(self.clone(), temporary.clone(), file, resume.unwrap_or(0))))
+    }
+
+    async fn set_modified(&self, path: &RelPath, at: i64) -> Result<Entry> {
+        let owned = path.clone();
+        self.run("set the time of", path, move |inner| {
+            let file = inner.open_to_read(&owned)?;
+            let (seconds, nanos) = (at.div_euclid(1_000_000_000), at.rem_euclid(1_000_000_000));
+            let modified = rustix::fs::Timespec { tv_sec: seconds, tv_nsec: nanos };
+            let accessed = rustix::fs::Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT };
+            let times = rustix::fs::Timestamps { last_access: accessed, last_modification: modified };
+            rustix::fs::futimens(&file, &times)?;
+            Ok(inner.entry(owned, &file.metadata()?))
+        })
+        .await
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {

@@ -9,10 +9,12 @@ use std::{
 };
 
 use wetbank_standins::{DriveStandin, DriveStandinOptions, DriveUser};
-use wetbank_testbed::{Apache, FtpOffer, Proftpd, SHARE_NAME, SHARE_USER, Samba, ShareOffer, Sshd};
+use wetbank_testbed::{Apache, FtpOffer, Proftpd, SHARE_NAME, SHARE_USER, Samba, ShareOffer, SmallDisk, Sshd};
 
 use crate::support::{
-    Office, names,
+    Office,
+    browser::Browser,
+    names,
     servers::{Scene, dav, ftp, openssh, shared_folder},
     wait_for,
 };
@@ -324,6 +326,126 @@ fn a_twin_that_cannot_be_is_refused_with_its_reason() {
     let taken = "[rule.twin-readings]\nstarts = { hand = {} }\n[[rule.twin-readings.branch]]\nsteps = [ { note = { text = \"x\" } } ]\n";
     let refused = office.try_book(&format!("{LOCAL}way = \"both\"\n{taken}"));
     assert!(String::from_utf8_lossy(&refused.stderr).contains("name"), "{refused:?}");
+}
+
+#[test]
+fn a_side_that_is_full_holds_what_does_not_fit_and_one_that_is_not_mounted_loses_nothing() {
+    let office = local("way = \"both\"");
+    let Some(disk) = SmallDisk::over(&office.path("store"), 256) else { return };
+    fs::create_dir_all(office.path("store/shared")).unwrap();
+    for number in 0..6 {
+        office.put(&format!("office/in/{number}.csv"), &[b'x'; 20_000]);
+    }
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    office.put("office/in/large.raw", &[b'y'; 400_000]);
+    let full = office.wetbank(&["twin", "run", "readings"]);
+    let said = String::from_utf8_lossy(&full.stdout).into_owned();
+    assert!(said.contains("1 are held"), "{said}");
+    let hold = office.hold();
+    assert!(hold["why"].as_str().unwrap().contains("no space"), "{hold}");
+    assert_eq!(office.json(&["twin", "show", "readings"])["state"], "asks");
+    disk.resize(2_000);
+    assert!(office.wetbank(&["hold", "release", &hold["item"].to_string()]).status.success());
+    wait_for("it to fit", || office.path("store/shared/large.raw").exists().then_some(()));
+    office.wait_idle();
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    assert_eq!(below(&office.path("office/in")), below(&office.path("store/shared")));
+    // The disk is not there: where it was mounted lies an empty folder, or none.
+    let before = below(&office.path("office/in"));
+    drop(disk);
+    let gone = office.wetbank(&["twin", "run", "readings"]);
+    assert_eq!(gone.status.code(), Some(1), "{gone:?}");
+    fs::create_dir_all(office.path("store/shared")).unwrap();
+    let empty = office.wetbank(&["twin", "run", "readings"]);
+    let said = String::from_utf8_lossy(&empty.stdout).into_owned();
+    assert!(empty.status.code() == Some(1) && said.contains("another folder than last time"), "{said}");
+    assert_eq!(below(&office.path("office/in")), before);
+}
+
+#[test]
+fn names_that_differ_in_capitals_only_are_asked_about_where_a_share_knows_none() {
+    let (scene, samba) = (Scene::new(), Samba::start(ShareOffer::Usual));
+    shared_folder(&samba.root.path().join("shared"));
+    let place = format!(
+        "[place.cloud]\nkind = \"share\"\nhost = \"127.0.0.1\"\nport = {}\nshare = \"{SHARE_NAME}\"\nuser = \"{}\"\n\
+         password = {{ secret = \"share\" }}\nsecurity = \"signed\"\n",
+        samba.port, SHARE_USER.0
+    );
+    let office = &scene.office;
+    assert!(office.wetbank_with(&["secret", "set", "share"], SHARE_USER.1).status.success());
+    fs::create_dir_all(office.path("office/in")).unwrap();
+    let twin = "[twin.readings]\nnear = { place = \"office\", folder = \"in\" }\nfar = { place = \"cloud\", folder = \"shared\" }\n\
+        way = \"both\"\nsettle = \"0s\"\n";
+    scene.book(&[&place, twin]);
+    for (name, content) in [("A.txt", "one"), ("a.txt", "another"), ("10:30.csv", "colon"), ("plain.csv", "plain")] {
+        office.put(&format!("office/in/{name}"), content.as_bytes());
+    }
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    let found = office.json(&["twin", "compare", "readings"]);
+    let whys: Vec<_> = found["lines"].as_array().unwrap().iter().map(|line| line["why"].as_str().unwrap()).collect();
+    let told = whys.join("; ");
+    assert!(told.contains("where A and a are one") && told.contains("the name is not possible there"), "{found}");
+    assert_eq!(below(&office.path("office/in")).len(), 4, "nothing is lost");
+    // With fitted names the colon is no hindrance; capitals still are.
+    scene.book(&[&place, &format!("{twin}fit-names = true\n")]);
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    let there = below(&samba.root.path().join("shared"));
+    assert!(there.values().any(|content| content == b"colon"), "{there:?}");
+    for _ in 0..2 {
+        assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    }
+    assert_eq!((below(&office.path("office/in")).len(), below(&samba.root.path().join("shared"))), (4, there));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_is_looked_at_changed_and_done_in_the_console() {
+    let (office, browser) = (local("way = \"both\"\ndiffers = \"ask\""), Browser::open().await);
+    office.put("office/in/maps/map.txt", b"one\ntwo\n");
+    office.put("store/shared/maps/map.txt", b"one\nthree\n");
+    office.put("office/in/new.csv", b"new");
+    office.put("office/in/drafts/draft.csv", b"draft");
+    browser.sign_in(&office).await;
+    browser.go(&office, "/twins").await;
+    browser.click("//a[text()='readings']").await;
+    browser.find("//*[contains(., 'Both sides meet for the first time')]").await;
+    // Both texts, line by line.
+    browser.press("both texts").await;
+    browser.find("//dialog[@open]//pre[contains(., '− two') and contains(., '+ three')]").await;
+    browser.asked("document.querySelector('dialog[open]').close()").await;
+    // A folder is left out this time, the map is settled, and just that is done.
+    browser.click("//input[@aria-label='Do it in drafts/']").await;
+    browser.find("//*[contains(text(), 'left out this time')]").await;
+    browser.press("far one →").await;
+    browser.press("Do this plan").await;
+    wait_for("the plan to be done", || office.path("store/shared/new.csv").exists().then_some(()));
+    browser.find("//input[@aria-label='Do it in drafts/']").await;
+    assert_eq!(fs::read(office.path("office/in/maps/map.txt")).unwrap(), b"one\nthree\n");
+    assert!(!office.path("store/shared/drafts").exists());
+    // For ever: it stands in the book from then on.
+    browser.click("//input[@aria-label='Do it in drafts/']").await;
+    browser.press("for ever?").await;
+    browser.find("//*[text()='Both sides are alike']").await;
+    assert!(office.json(&["twin", "show", "readings"])["text"].as_str().unwrap().contains("/drafts"));
+    // What was replaced here is kept, and comes back beside the other.
+    browser.click("//button[@role='tab' and text()='Kept']").await;
+    browser.press("Bring back maps/map.txt").await;
+    browser.find("//output[contains(., 'It is brought back')]").await;
+    wait_for("both versions on both sides", || {
+        let maps = |side: &str| names(&office.path(side).join("maps")).len();
+        (maps("office/in") == 2 && maps("store/shared") == 2).then_some(())
+    });
+    // The brake wants the number typed.
+    for number in 0..20 {
+        office.put(&format!("office/in/many/{number}.csv"), b"x");
+    }
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    fs::remove_dir_all(office.path("office/in/many")).unwrap();
+    browser.go(&office, "/twins/readings").await;
+    browser.press("Delete all 20 there…").await;
+    browser.fill("Type 20 to go on", "20").await;
+    browser.press("Delete all 20 there").await;
+    wait_for("the copies to go", || (!office.path("store/shared/many").exists()).then_some(()));
+    browser.find("//*[text()='Both sides are alike']").await;
 }
 
 /// A generator of our own, so that a failing run's seed can be tried again.
