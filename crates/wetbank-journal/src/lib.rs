@@ -39,5 +39,5 @@ pub use records::{
 };
 pub use starting::NewRun;
 pub use states::PlaceState;
-pub use twins::{PassRecord, PlannedItem, TwinNote};
+pub use twins::{PassRecord, PlannedItem, Seal, TwinNote};
 pub use writer::Trouble;

@@ -88,7 +88,44 @@ fn row(twin: &Name, folder: &RelPath, known: &Known) -> Row {
     (twin.to_string(), hex::encode(folder.as_bytes()), hex::encode(&name.near), far, was, states)
 }
 
+/// What a folder of a twin listed on both sides when nothing was to be done in it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seal {
+    /// What tells both lists, and by what they were looked at, from any other.
+    pub state: Vec<u8>,
+    /// Files of each side that count.
+    pub files: Pair<u64>,
+}
+
 impl Journal {
+    /// What a folder of a twin listed when nothing was to be done in it, if that is known.
+    pub async fn twin_seal(&self, twin: &Name, folder: &RelPath) -> Result<Option<Seal>, JournalError> {
+        let (twin, folder) = (twin.as_str(), folder.as_bytes());
+        let row = sqlx::query_file!("queries/twin_seal_get.sql", twin, folder).fetch_optional(&self.read).await?;
+        Ok(row.map(|row| {
+            let files = Pair { near: row.near.cast_unsigned(), far: row.far.cast_unsigned() };
+            Seal { state: row.state, files }
+        }))
+    }
+
+    /// Notes folders of a twin in which nothing is to be done, by what they list.
+    pub async fn seal_twin(&self, twin: &Name, seals: Vec<(RelPath, Seal)>) -> Result<(), JournalError> {
+        let twin = twin.clone();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    let row = |(folder, seal): &(RelPath, Seal)| {
+                        let (folder, state) = (hex::encode(folder.as_bytes()), hex::encode(&seal.state));
+                        (twin.to_string(), folder, state, seal.files.near, seal.files.far)
+                    };
+                    let rows: Vec<_> = seals.iter().map(row).collect();
+                    over!(connection, "queries/twin_seal_put.sql", rows);
+                    Ok(())
+                })
+            })
+            .await
+    }
+
     /// What is known of the names in a folder of a twin's near side.
     pub async fn twin_known(&self, twin: &Name, folder: &RelPath) -> Result<Vec<Known>, JournalError> {
         let (twin, folder) = (twin.as_str(), folder.as_bytes());
@@ -109,6 +146,14 @@ impl Journal {
             .write(move |connection| {
                 Box::pin(async move {
                     let mut rows: Vec<Row> = Vec::with_capacity(notes.len());
+                    // What is known of a folder from now on is not what it was sealed by.
+                    let folder_of = |note: &TwinNote| match note {
+                        TwinNote::Known { folder, .. } => hex::encode(folder.as_bytes()),
+                        TwinNote::Gone(path) => hex::encode(path.parent().as_bytes()),
+                    };
+                    let mut broken: Vec<_> = notes.iter().map(|note| (twin.to_string(), folder_of(note))).collect();
+                    broken.dedup();
+                    over!(connection, "queries/twin_seal_break.sql", broken);
                     for note in &notes {
                         match note {
                             TwinNote::Known { folder, known } => rows.push(row(&twin, folder, known)),
@@ -123,6 +168,8 @@ impl Journal {
                                 let (from, to) = ([at, b"/"].concat(), [at, b"0"].concat());
                                 let below = sqlx::query_file!("queries/twin_known_below.sql", name, at, from, to);
                                 below.execute(&mut *connection).await?;
+                                let seals = sqlx::query_file!("queries/twin_seal_below.sql", name, at, from, to);
+                                seals.execute(&mut *connection).await?;
                             }
                         }
                     }
@@ -211,19 +258,6 @@ impl Journal {
                 Box::pin(async move {
                     let ended = ended.as_millisecond();
                     sqlx::query_file!("queries/twin_pass_again.sql", id, ended, plan).execute(connection).await?;
-                    Ok(())
-                })
-            })
-            .await
-    }
-
-    /// Nothing is known any more of what both sides of a twin had.
-    pub async fn forget_twin(&self, twin: &Name) -> Result<(), JournalError> {
-        let twin = twin.clone();
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    sqlx::query_file!("queries/twin_forget_all.sql", twin.as_str()).execute(connection).await?;
                     Ok(())
                 })
             })

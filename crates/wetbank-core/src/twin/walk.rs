@@ -110,10 +110,49 @@ impl<'t> Walk<'t> {
         }
     }
 
-    /// Tells what lies in the folder that was asked for. Of a side that cannot be listed nothing is known: then the
-    /// walk is of no use, because what is missing in a list would look as if it were gone.
-    pub fn told(&mut self, seen: Pair<Vec<Seen>>, known: Vec<Known>) {
+    /// Whether nothing was planned for the folder that was asked for itself, and both sides have it: then nothing is to
+    /// be done in it as long as both list the same.
+    pub fn is_plain(&self) -> bool {
+        self.open.last().is_some_and(|top| {
+            let Ending { removed, file, blocked } = &top.ending;
+            top.folder.is_there.near
+                && top.folder.is_there.far
+                && removed.is_none()
+                && file.is_none()
+                && blocked.is_none()
+        })
+    }
+
+    /// Says that nothing is to be done in the folder that was asked for, which has these folders on both sides under the
+    /// same names, and so many files that count: it lists what it listed when nothing was to be done.
+    pub fn unchanged(&mut self, folders: Vec<Vec<u8>>, files: Pair<u64>) {
         let Some(top) = self.open.last_mut() else { return };
+        top.is_awaited = false;
+        for side in Side::BOTH {
+            *self.files.of_mut(side) += files.of(side);
+            *top.stays.of_mut(side) |= *files.of(side) > 0 || !folders.is_empty();
+        }
+        let mut below = Vec::new();
+        for name in folders {
+            let at = (top.folder.at.near.join_name(&name), top.folder.at.far.join_name(&name));
+            if let (Ok(near), Ok(far)) = at
+                && self.terms.scope.deep
+                && self.terms.scope.counts(&near, true)
+            {
+                let folder = Folder { at: Pair { near, far }, is_there: Pair::same(true) };
+                below.push((folder, Ending::default()));
+            }
+        }
+        below.sort_by(|(a, _), (b, _)| b.at.near.cmp(&a.at.near));
+        top.below = below;
+    }
+
+    /// Tells what lies in the folder that was asked for. Of a side that cannot be listed nothing is known: then the
+    /// walk is of no use, because what is missing in a list would look as if it were gone. Answers how many lines it
+    /// made for what lies there.
+    pub fn told(&mut self, seen: Pair<Vec<Seen>>, known: Vec<Known>) -> usize {
+        let before = self.lines.len();
+        let Some(top) = self.open.last_mut() else { return 0 };
         top.is_awaited = false;
         let (folder, blocked) = (top.folder.clone(), top.ending.blocked);
         let all = met(self.terms, seen, known);
@@ -134,6 +173,7 @@ impl<'t> Walk<'t> {
         if let Some(top) = self.open.last_mut() {
             top.below = below;
         }
+        self.lines.len() - before
     }
 
     fn one(

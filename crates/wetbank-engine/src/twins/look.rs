@@ -2,6 +2,7 @@
 
 use std::{
     collections::{HashMap, HashSet},
+    hash::{DefaultHasher, Hash, Hasher},
     sync::Arc,
     time::Duration,
 };
@@ -14,6 +15,7 @@ use wetbank_core::{
         Choices, Counts, Customs, Lies, Line, Next, Pair, Renames, Sameness, Seen, Side, State, Twin, Walk, renamed,
     },
 };
+use wetbank_journal::Seal;
 use wetbank_places::{Depth, EntryKind, Place, PlaceError, PlaceErrorKind, Writers};
 
 use super::{
@@ -24,6 +26,11 @@ use crate::{EngineError, effects::Effects};
 
 /// How long a file is taken to be still written where nobody can tell.
 const SETTLE: Duration = Duration::from_secs(5);
+
+/// Folders that are sealed at once.
+const SEALS: usize = 500;
+/// What is sealed by another version of the service is looked at anew.
+const VERSION: &str = env!("CARGO_PKG_VERSION");
 
 /// What a look at both sides came to.
 #[derive(Debug)]
@@ -67,6 +74,9 @@ pub(crate) async fn look(
     let stop = stop.filter(|stop| !choices.allows(stop));
     let terms = twin.terms(places.as_ref().map(|place| customs(place.as_ref())), is_first, now);
     let mut spool = Spool::new(effects.work.folder.root(), &twin.name).await?;
+    // What has to be read to be compared, or was never alike, is not told by its lists.
+    let by = (terms.same == Sameness::SizeAndTime && !is_first).then(|| format!("{VERSION} {twin:?}"));
+    let mut seals = Vec::new();
     let (mut walk, mut renames) = (Walk::new(&terms), Renames::default());
     loop {
         match walk.next() {
@@ -80,13 +90,40 @@ pub(crate) async fn look(
                 let side = |side: Side| {
                     let (place, root) = (places.of(side).clone(), &twin.folders.of(side).path);
                     let (at, is_there) = (root.join(folder.at.of(side)), *folder.is_there.of(side));
-                    async move { if is_there { list(place.as_ref(), &at, terms.same).await } else { Ok(Vec::new()) } }
+                    async move {
+                        match is_there {
+                            true => list(place.as_ref(), &at, terms.same).await,
+                            false => Ok(Listed::default()),
+                        }
+                    }
                 };
-                let known = journal.twin_known(&twin.name, &folder.at.near);
-                let (near, far, known) = tokio::join!(side(Side::Near), side(Side::Far), known);
-                walk.told(Pair { near: near?, far: far? }, known?);
+                let at = &folder.at.near;
+                let can_be_sealed = by.is_some() && walk.is_plain();
+                let seal = async { if can_be_sealed { journal.twin_seal(&twin.name, at).await } else { Ok(None) } };
+                let (near, far, seal) = tokio::join!(side(Side::Near), side(Side::Far), seal);
+                let listed = Pair { near: near?, far: far? };
+                let state = by.as_ref().map(|by| state(by, &listed)).unwrap_or_default();
+                if let Some(seal) = seal?.filter(|seal| seal.state == state) {
+                    walk.unchanged(listed.near.folders(), seal.files);
+                    continue;
+                }
+                let before = walk.files();
+                let has_same_folders = listed.near.folders() == listed.far.folders();
+                let known = journal.twin_known(&twin.name, at).await?;
+                let lines = walk.told(listed.map(|listed| listed.seen), known);
+                if can_be_sealed && has_same_folders && lines == 0 {
+                    let now = walk.files();
+                    let files = Pair { near: now.near - before.near, far: now.far - before.far };
+                    seals.push((at.clone(), Seal { state, files }));
+                }
+                if seals.len() >= SEALS {
+                    journal.seal_twin(&twin.name, std::mem::take(&mut seals)).await?;
+                }
             }
         }
+    }
+    if !seals.is_empty() {
+        journal.seal_twin(&twin.name, seals).await?;
     }
     let files = walk.files();
     let plan = spool.finish().await?;
@@ -169,8 +206,8 @@ async fn found(plan: &Plan, pairs: Vec<(usize, usize)>) -> Result<(HashSet<usize
 
 /// What lies in a folder. An error says that nobody knows: what came before it is of no use, because what is missing
 /// would look as if it were gone.
-async fn list(place: &dyn Place, folder: &RelPath, same: Sameness) -> Result<Vec<Seen>, PlaceError> {
-    let mut seen = Vec::new();
+async fn list(place: &dyn Place, folder: &RelPath, same: Sameness) -> Result<Listed, PlaceError> {
+    let (mut seen, mut digest) = (Vec::new(), [0_u64; 2]);
     let mut listing = place.list(folder, Depth::One);
     loop {
         let entry = match listing.next().await {
@@ -195,9 +232,51 @@ async fn list(place: &dyn Place, folder: &RelPath, same: Sameness) -> Result<Vec
             EntryKind::Folder => Lies::Folder,
             EntryKind::Link | EntryKind::Other | EntryKind::Misnamed => Lies::Neither,
         };
-        seen.push(Seen { name: entry.path.name().to_vec(), lies });
+        let one = Seen { name: entry.path.name().to_vec(), lies };
+        // In whatever order they come.
+        for (salt, sum) in digest.iter_mut().enumerate() {
+            let mut hasher = DefaultHasher::new();
+            salt.hash(&mut hasher);
+            one.name.hash(&mut hasher);
+            match &one.lies {
+                Lies::File(state) => {
+                    let print = &state.print;
+                    (0, print.size, print.modified, print.inode, &print.tag).hash(&mut hasher);
+                }
+                Lies::Folder => 1.hash(&mut hasher),
+                Lies::Neither => 2.hash(&mut hasher),
+            }
+            *sum = sum.wrapping_add(hasher.finish());
+        }
+        seen.push(one);
     }
-    Ok(seen)
+    Ok(Listed { seen, digest })
+}
+
+/// What a folder lists on one side.
+#[derive(Debug, Default)]
+struct Listed {
+    seen: Vec<Seen>,
+    /// What tells it from any other list: twice 64 bits that nobody comes upon by chance.
+    digest: [u64; 2],
+}
+
+impl Listed {
+    /// The names of the folders in it, in their order.
+    fn folders(&self) -> Vec<Vec<u8>> {
+        let folders = self.seen.iter().filter(|one| one.lies == Lies::Folder);
+        let mut names: Vec<_> = folders.map(|one| one.name.clone()).collect();
+        names.sort_unstable();
+        names
+    }
+}
+
+/// What both sides list, and by what they are looked at.
+fn state(by: &str, listed: &Pair<Listed>) -> Vec<u8> {
+    let mut hasher = DefaultHasher::new();
+    by.hash(&mut hasher);
+    let parts = [hasher.finish()].into_iter().chain(listed.near.digest).chain(listed.far.digest);
+    parts.flat_map(u64::to_le_bytes).collect()
 }
 
 /// The checksum of a file's content.

@@ -6,7 +6,7 @@ use wetbank_core::{
     Cause, FilePath, Fingerprint, ItemState, Name, Position, RelPath,
     twin::{Known, Pair, State, Was},
 };
-use wetbank_journal::{Journal, PassRecord, PlannedItem, TwinNote};
+use wetbank_journal::{Journal, PassRecord, PlannedItem, Seal, TwinNote};
 
 fn path(text: &str) -> RelPath {
     RelPath::parse(text).unwrap()
@@ -127,4 +127,30 @@ async fn planned_items_are_one_run_and_know_what_is_to_be_done() {
     assert_eq!(open, [first, more].concat());
     let ways: Vec<_> = open.iter().map(|work| (work.branch, work.position, work.state)).collect();
     assert_eq!(ways, [0, 4, 8].map(|branch| (Some(branch), Position::Step(0), ItemState::Queued)));
+}
+
+#[tokio::test]
+async fn a_seal_of_a_folder_is_broken_by_whatever_is_noted_there() {
+    let folder = TempDir::new().unwrap();
+    let (journal, twin) = (Journal::open(folder.path()).await.unwrap(), name("volunteers"));
+    let path = |text: &str| RelPath::parse(text).unwrap();
+    let seal = Seal { state: vec![7; 40], files: Pair { near: 3, far: 4 } };
+    let folders = ["", "in", "in/2026", "other"].map(path);
+    let all = folders.iter().map(|folder| (folder.clone(), seal.clone())).collect();
+    journal.seal_twin(&twin, all).await.unwrap();
+    let sealed = async || {
+        let mut sealed = Vec::new();
+        for folder in &folders {
+            sealed.push(journal.twin_seal(&twin, folder).await.unwrap() == Some(seal.clone()));
+        }
+        sealed
+    };
+    assert_eq!(sealed().await, [true, true, true, true]);
+    let known = Known { name: Pair::same(b"x".to_vec()), was: Was::Folder };
+    let note = TwinNote::Known { folder: path("other"), known: Box::new(known) };
+    journal.note_twin(&twin, vec![note]).await.unwrap();
+    assert_eq!(sealed().await, [true, true, true, false]);
+    // With a folder all below it is gone, and the one that it was in is another.
+    journal.note_twin(&twin, vec![TwinNote::Gone(path("in"))]).await.unwrap();
+    assert_eq!(sealed().await, [false, false, false, false]);
 }

@@ -413,7 +413,9 @@ fn two_hundred_levels_and_a_hundred_thousand_names_are_gone_through() {
                 let folder = vec![Seen { name: b"deeper".to_vec(), lies: Lies::Folder }];
                 walk.told(Pair { near: folder, far: Vec::new() }, Vec::new());
             }
-            Next::Look(_) => walk.told(Pair { near: many.clone(), far: Vec::new() }, Vec::new()),
+            Next::Look(_) => {
+                walk.told(Pair { near: many.clone(), far: Vec::new() }, Vec::new());
+            }
         }
     }
     assert_eq!((depth, lines, walk.files().near), (200, 100_200, 100_000));

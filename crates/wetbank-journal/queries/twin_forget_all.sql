@@ -1,1 +1,0 @@
-DELETE FROM twin_known WHERE twin = ?1
