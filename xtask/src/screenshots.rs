@@ -83,7 +83,7 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
             "/places/side-by-side?near=office&near-folder=gauges/sent&far=tidewatch-archive&far-folder=gauges",
             &light,
         ),
-        ("partners", "/partners", &light),
+        ("twin", "/twins/charts", &light),
         ("partner", "/partners/skerrow", &dark),
         ("sign-in", "/places/lindmoor-drive", &light),
         ("drive", "/places/volunteers-drive?folder=gauges", &dark),
