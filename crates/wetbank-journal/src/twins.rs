@@ -1,6 +1,6 @@
 //! What both sides of a twin had after its last pass, and its passes.
 
-use std::sync::atomic::Ordering::Relaxed;
+use std::{collections::HashSet, sync::atomic::Ordering::Relaxed};
 
 use jiff::Timestamp;
 use wetbank_core::{
@@ -269,6 +269,12 @@ impl Journal {
         let (rule, branch) = (rule.as_str(), i64::try_from(branch).unwrap_or(i64::MAX));
         let rows = sqlx::query_file!("queries/twin_questions.sql", rule, branch).fetch_all(&self.read).await?;
         Ok(rows.into_iter().map(|row| (row.item, row.why)).collect())
+    }
+
+    /// Files of a rule's items that wait for a person.
+    pub async fn files_held(&self, rule: &Name) -> Result<HashSet<FilePath>, JournalError> {
+        let rows = sqlx::query_file!("queries/twin_held.sql", rule.as_str()).fetch_all(&self.read).await?;
+        rows.into_iter().map(|row| Ok(records::file(&row.place, &row.path)?)).collect()
     }
 
     /// How many items of a run are in a state.

@@ -41,6 +41,17 @@ function File({ file }: { file: Line["here"] }) {
   );
 }
 
+function LeftOut({ onForEver }: { onForEver: () => void }) {
+  return (
+    <>
+      left out this time,{" "}
+      <button type="button" tabIndex={-1} className="link" onClick={onForEver}>
+        for ever?
+      </button>
+    </>
+  );
+}
+
 function LineRow({ line, twin, depth, isOut, isStopped, answer, onWithout, onAnswer, onForEver, onTexts }: {
   line: Line;
   twin: Twin;
@@ -84,12 +95,7 @@ function LineRow({ line, twin, depth, isOut, isStopped, answer, onWithout, onAns
       <td className="text-sm">
         <span className="[overflow-wrap:anywhere]">
           {isOut ? (
-            <>
-              left out this time,{" "}
-              <button type="button" tabIndex={-1} className="link" onClick={onForEver}>
-                for ever?
-              </button>
-            </>
+            <LeftOut onForEver={onForEver} />
           ) : (
             <>
               <strong className={`font-semibold ${isStopped && line.does === "delete" ? "text-error" : ""}`}>{line.words}</strong>
@@ -155,12 +161,7 @@ function FolderRow({ folder, depth, isOpen, without, onOpen, onWithout, onForEve
       <td className="text-sm">
         <span className="[overflow-wrap:anywhere]">
           {out ? (
-            <>
-              left out this time,{" "}
-              <button type="button" tabIndex={-1} className="link" onClick={onForEver}>
-                for ever?
-              </button>
-            </>
+            <LeftOut onForEver={onForEver} />
           ) : (
             <>
               {folder.own && folder.own.does !== "leave" && <strong className="font-semibold">{folder.own.words}. </strong>}

@@ -53,7 +53,7 @@ impl Turns {
         turn.lock_owned().await
     }
 
-    /// Since when a pass of a twin goes on.
+    /// Since when a pass of a twin does something.
     pub fn going(&self, twin: &Name) -> Option<Timestamp> {
         self.going.lock().get(twin).copied()
     }
@@ -63,12 +63,17 @@ impl Keeper {
     /// A pass, from the look at both sides to the end of its run, once no other one of the twin goes on.
     pub async fn pass(&self, twin: &Twin, cause: Cause, choices: &Choices) -> Result<Passing, EngineError> {
         let _turn = self.turns.take(&twin.name).await;
-        self.turns.going.lock().insert(twin.name.clone(), clock::now());
-        self.tell(&twin.name);
         let passing = self.pass_in_turn(twin, cause, choices).await;
-        self.turns.going.lock().remove(&twin.name);
-        self.tell(&twin.name);
+        if self.turns.going.lock().remove(&twin.name).is_some() {
+            self.tell(&twin.name);
+        }
         passing
+    }
+
+    /// A pass does something from here on: a look alone is nobody's news.
+    pub(super) fn acts(&self, twin: &Name) {
+        self.turns.going.lock().insert(twin.clone(), clock::now());
+        self.tell(twin);
     }
 
     /// What a pass would do. Nothing is touched.
@@ -83,7 +88,7 @@ impl Keeper {
         Ok(live.twin.clone())
     }
 
-    fn tell(&self, twin: &Name) {
+    pub(super) fn tell(&self, twin: &Name) {
         self.effects.events.tell(Event::Twin { twin: twin.clone() });
     }
 }

@@ -43,6 +43,8 @@ pub(crate) struct Looked {
     pub planned: Planned,
     /// Whether both sides meet for the first time.
     pub is_first: bool,
+    /// The sides have to be marked, whatever is to be done.
+    pub needs_mark: bool,
     /// What is left out this time.
     without: Choices,
 }
@@ -68,7 +70,7 @@ pub(crate) async fn look(
 ) -> Result<Looked, EngineError> {
     let journal = &effects.record.journal;
     let places = places(effects, twin)?;
-    let Met { last, roots, stop, is_first } = marks::met(journal, twin, &places).await?;
+    let Met { roots, stop, is_first, mark, needs_mark, .. } = marks::met(journal, twin, &places).await?;
     // That it is another folder than last time was seen: then they meet for the first time.
     let is_first = is_first || stop.is_some_and(|stop| choices.allows(&stop));
     let stop = stop.filter(|stop| !choices.allows(stop));
@@ -128,11 +130,10 @@ pub(crate) async fn look(
     let files = walk.files();
     let plan = spool.finish().await?;
     let renames = found(&plan, renames.pairs()).await?;
-    let mark = last.and_then(|last| last.mark);
     let is_part = choices.only_answered || !choices.without.is_empty();
     let folders = Some(twin.folders.clone());
     let planned = Planned { counts: Counts::default(), files, folders, roots, mark, stop, is_part, left: 0, held: 0 };
-    let mut looked = Looked { plan, renames, planned, is_first, without: choices.clone() };
+    let mut looked = Looked { plan, renames, planned, is_first, needs_mark, without: choices.clone() };
     let (mut counts, mut reading) = (Counts::default(), looked.read().await?);
     while let Some(line) = reading.next().await? {
         counts.add(&line);

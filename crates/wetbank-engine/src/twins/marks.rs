@@ -61,6 +61,10 @@ pub(crate) struct Met {
     pub stop: Option<Stop>,
     /// What is known of the last pass cannot be relied on, or there was none.
     pub is_first: bool,
+    /// What every side that the twin changes is marked with.
+    pub mark: Option<String>,
+    /// They were marked once, and are not all marked so any more.
+    pub needs_mark: bool,
 }
 
 fn path(twin: &Twin, side: Side, name: &str) -> RelPath {
@@ -80,6 +84,7 @@ pub(crate) async fn met(journal: &Journal, twin: &Twin, places: &Pair<Arc<dyn Pl
         }
     }
     let mut met = Met { is_first: last.is_none(), last, ..Met::default() };
+    let mut seen = Vec::new();
     for side in Side::BOTH {
         let place = places.of(side);
         let inode = match place.stat(&twin.folders.of(side).path).await {
@@ -93,15 +98,26 @@ pub(crate) async fn met(journal: &Journal, twin: &Twin, places: &Pair<Arc<dyn Pl
         let is_same_folder = inode.is_some() && inode == *last.roots.of(side);
         if twin.way.changes(side) && last.mark.is_some() {
             match read(place.as_ref(), &path(twin, side, &format!("{}.mark", twin.name))).await? {
-                Some(mark) if marks.contains(&mark) => {}
-                Some(_) => met.is_first = true,
-                None if is_same_folder => met.is_first = true,
-                None => met.stop = met.stop.or(Some(Stop::Other { side })),
+                Some(mark) if marks.contains(&mark) => seen.push(Some(mark)),
+                Some(_) => {
+                    met.is_first = true;
+                    seen.push(None);
+                }
+                None => {
+                    seen.push(None);
+                    match is_same_folder {
+                        true => met.is_first = true,
+                        false => met.stop = met.stop.or(Some(Stop::Other { side })),
+                    }
+                }
             }
         } else if twin.way == Way::Exact && !is_same_folder && last.roots.of(side).is_some() {
             met.stop = met.stop.or(Some(Stop::Other { side }));
         }
     }
+    // A stop between two sides leaves two marks; both are known until all sides have one.
+    met.needs_mark = seen.iter().any(|mark| mark.is_none() || *mark != seen[0]);
+    met.mark = seen.into_iter().next().flatten().filter(|_| !met.needs_mark);
     Ok(met)
 }
 

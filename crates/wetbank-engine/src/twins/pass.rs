@@ -77,12 +77,13 @@ impl Keeper {
             passing.pass = self.note_pass(twin, Some(&planned), (None, Some(stop.to_string())), began).await?;
             return Ok(passing);
         }
-        if !counts.acts() {
+        if !counts.acts() && !looked.needs_mark {
             let noted = self.carry_out(twin, cause, &looked).await.map(|_| ());
             let why = noted.as_ref().err().map(ToString::to_string).or_else(|| part(&looked));
             passing.pass = self.note_pass(twin, Some(&planned), (None, why), began).await?;
             return noted.map(|()| passing);
         }
+        self.acts(&twin.name);
         let number = journal.begin_pass(&twin.name, began).await?;
         let mark = planned.mark.insert(marks::fresh()).clone();
         let ends = |run: Option<i64>, planned: &Planned, is_over: bool, why: Option<String>| PassRecord {
@@ -101,10 +102,11 @@ impl Keeper {
         };
         match carried.await {
             // What was left out of a first meeting is met for the first time when it comes to it.
-            Ok(run) => {
+            Ok((run, held)) => {
+                passing.held = held;
                 if let Some(run) = run {
                     passing.left = journal.items_in(run, ItemState::Skipped).await?;
-                    passing.held = journal.items_in(run, ItemState::Held).await?;
+                    passing.held += journal.items_in(run, ItemState::Held).await?;
                 }
                 let planned = Planned { left: passing.left, held: passing.held, ..planned.clone() };
                 journal.set_pass(ends(run, &planned, true, part(&looked))).await?;
@@ -136,12 +138,15 @@ impl Keeper {
         }
         let id = journal.begin_pass(&twin.name, began).await?;
         journal.set_pass(PassRecord { id, began, ended: Some(ended), run, plan, why }).await?;
+        self.tell(&twin.name);
         Ok(id)
     }
 
-    /// Queues what is to be done, turn by turn, and waits for its end.
-    async fn carry_out(&self, twin: &Twin, cause: Cause, looked: &Looked) -> Result<Option<i64>, EngineError> {
+    /// Queues what is to be done, turn by turn, and waits for its end. Answers the run, and how much of it was held before
+    /// already: that waits for a person, and is not done again beside it.
+    async fn carry_out(&self, twin: &Twin, cause: Cause, looked: &Looked) -> Result<(Option<i64>, u64), EngineError> {
         let journal = &self.record.journal;
+        let (held, mut waiting) = (journal.files_held(&twin.rule_name()).await?, 0);
         let mut run = None;
         let mut version = None;
         for turn in Turn::ALL {
@@ -152,7 +157,13 @@ impl Keeper {
                 let is_over = line.is_none();
                 if let Some(line) = line.filter(|line| Turn::of(line) == turn) {
                     match branch_of(&line.action) {
-                        Some(branch) => items.push(item(twin, line, branch)),
+                        Some(branch) => {
+                            let item = item(twin, line, branch);
+                            match held.contains(&item.file) {
+                                true => waiting += 1,
+                                false => items.push(item),
+                            }
+                        }
                         None => notes.extend(note(&line, looked.is_first)),
                     }
                 }
@@ -178,7 +189,7 @@ impl Keeper {
                 self.ends(run).await?;
             }
         }
-        Ok(run)
+        Ok((run, waiting))
     }
 
     /// Waits until nothing of a run is to be done any more; what is held is left to a person.

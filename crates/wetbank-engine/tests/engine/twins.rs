@@ -378,6 +378,13 @@ async fn a_service_that_is_stopped_in_a_pass_goes_on_and_nothing_is_lost() {
                 .collect();
             let lost: Vec<_> = contents.difference(&there).collect();
             assert!(lost.is_empty(), "seed {seed}: lost {lost:?}");
+            // And what somebody deletes after that does not come back.
+            let gone = near.iter().find_map(|(name, content)| Some((name, content.clone()?))).unwrap();
+            fs::remove_file(office.path(&format!("office/in/{}", gone.0))).unwrap();
+            contents.remove(&gone.1);
+            pass(&office, &twin).await;
+            assert!(!office.is_there(&format!("archive/shared/{}", gone.0)), "seed {seed}, round {round}");
+            assert!(!office.is_there(&format!("office/in/{}", gone.0)), "seed {seed}, round {round}: it came back");
         }
     }
 }
@@ -608,4 +615,51 @@ async fn times_travel_with_their_files_and_the_newer_one_stays() {
     assert!(touched.run.is_some_and(|_| touched.counts.replaced.far == 1));
     assert!(kept(&office, "archive/shared").iter().all(|content| content != "changed here"));
     assert_eq!(pass(&office, &twin).await.run, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn three_folders_in_a_ring_and_a_folder_of_two_twins_come_to_rest() {
+    let office = office().await;
+    let between = |name: &str, near: &str, far: &str| Twin {
+        name: Name::new(name).unwrap(),
+        folders: Pair { near: file(near), far: file(far) },
+        ..twin(Way::Both)
+    };
+    fs::create_dir_all(office.path("harbour/ring")).unwrap();
+    let ring = [
+        between("one", "office:/in", "archive:/shared"),
+        between("two", "archive:/shared", "harbour:/ring"),
+        between("three", "harbour:/ring", "office:/in"),
+    ];
+    office.put("office/in/a.csv", "a");
+    office.put("archive/shared/b.csv", "b");
+    office.put("harbour/ring/c.csv", "c");
+    office.put("office/in/map.csv", "of the office");
+    office.put("harbour/ring/map.csv", "of the harbour");
+    let round = async || {
+        let mut runs = 0;
+        for twin in &ring {
+            runs += usize::from(pass(&office, twin).await.run.is_some());
+        }
+        runs
+    };
+    for _ in 0..4 {
+        round().await;
+    }
+    assert_eq!(round().await, 0, "nothing goes round and round");
+    let all = below(&office, "office/in");
+    assert_eq!((all.len(), &all), (5, &below(&office, "archive/shared")));
+    assert_eq!(all, below(&office, "harbour/ring"));
+    // A change at one corner is at the others once; what is deleted is deleted everywhere.
+    office.put("harbour/ring/a.csv", "a, changed");
+    fs::remove_file(office.path("archive/shared/b.csv")).unwrap();
+    for _ in 0..3 {
+        round().await;
+    }
+    assert_eq!(round().await, 0);
+    for side in ["office/in", "archive/shared", "harbour/ring"] {
+        let names: Vec<_> = below(&office, side).into_iter().map(|(name, _)| name).collect();
+        assert_eq!((names.len(), office.read(&format!("{side}/a.csv")).as_str()), (4, "a, changed"), "{names:?}");
+        assert!(!office.is_there(&format!("{side}/b.csv")));
+    }
 }

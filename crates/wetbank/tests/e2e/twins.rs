@@ -96,8 +96,7 @@ fn keeps_two_desks_alike(scene: &Scene, place: &str) {
     for desk in ["north", "south"] {
         let found = office.json(&["twin", "compare", desk]);
         assert_eq!(found["all"], 0, "{found}");
-        let twin = office.json(&["twin", "show", desk]);
-        assert_eq!(twin["state"], "alike", "{twin}");
+        wait_for("it to be alike", || (office.json(&["twin", "show", desk])["state"] == "alike").then_some(()));
         let rule = format!("sort-{desk}");
         let took = office.runs().iter().filter(|run| run["rule"] == rule.as_str()).count();
         assert_eq!(took, 3, "two new files and one change for {desk}");
@@ -344,6 +343,9 @@ fn a_side_that_is_full_holds_what_does_not_fit_and_one_that_is_not_mounted_loses
     let hold = office.hold();
     assert!(hold["why"].as_str().unwrap().contains("no space"), "{hold}");
     assert_eq!(office.json(&["twin", "show", "readings"])["state"], "asks");
+    // A further pass does not hold it twice.
+    assert_eq!(office.wetbank(&["twin", "run", "readings"]).status.code(), Some(1));
+    assert_eq!(office.holds().len(), 1);
     disk.resize(2_000);
     assert!(office.wetbank(&["hold", "release", &hold["item"].to_string()]).status.success());
     wait_for("it to fit", || office.path("store/shared/large.raw").exists().then_some(()));
