@@ -18,7 +18,9 @@ pub(super) fn question(twin: &Twin, stop: Option<Stop>, counts: &Counts) -> Opti
     match stop {
         Some(stop) => {
             let meant = match stop {
-                Stop::TooMuch { .. } => "if it is meant, release this, and it is done as far as it is no more by then",
+                Stop::TooMuch { .. } => {
+                    "if it is meant, release this; if it would be more by then, you are asked again"
+                }
                 Stop::Other { .. } => {
                     "if it is meant, release this: both sides then meet for the first time, and nothing is deleted or replaced"
                 }
