@@ -82,6 +82,8 @@ pub enum Declined {
     LooksNowhere,
     #[error("what came is kept on record for 1 to 3,650 days, and from 1 to 5,000,000 files")]
     KeepsTooMuch,
+    #[error("{0} and {1} are one folder on this machine, or one lies in the other; a twin needs two beside each other")]
+    Nested(FilePath, FilePath),
     #[error("there is no mail {0} that waits or was refused")]
     NoMail(i64),
 }
@@ -118,6 +120,7 @@ impl Declined {
             Self::UnfinishedDraft(_) => "unfinished",
             Self::LooksNowhere => "looks-nowhere",
             Self::KeepsTooMuch => "bounds",
+            Self::Nested(..) => "nested",
             Self::NoMail(_) => "no-mail",
         }
     }

@@ -2,7 +2,9 @@
 
 use std::{
     collections::{HashMap, HashSet},
+    ffi::OsStr,
     hash::{DefaultHasher, Hash, Hasher},
+    os::unix::ffi::OsStrExt,
     sync::Arc,
     time::Duration,
 };
@@ -22,7 +24,7 @@ use super::{
     marks::{self, Met, Planned},
     spool::{Plan, Spool},
 };
-use crate::{EngineError, effects::Effects};
+use crate::{Declined, EngineError, effects::Effects};
 
 /// How long a file is taken to be still written where nobody can tell.
 const SETTLE: Duration = Duration::from_secs(5);
@@ -147,7 +149,19 @@ pub(crate) async fn look(
 
 /// Both places of a twin.
 pub(crate) fn places(effects: &Effects, twin: &Twin) -> Result<Pair<Arc<dyn Place>>, EngineError> {
-    Ok(Pair { near: place(effects, twin, Side::Near)?, far: place(effects, twin, Side::Far)? })
+    let places = Pair { near: place(effects, twin, Side::Near)?, far: place(effects, twin, Side::Far)? };
+    let on_disk = |side: Side| {
+        let root = places.of(side).as_folder()?.root().to_owned();
+        let path = root.join(OsStr::from_bytes(twin.folders.of(side).path.as_bytes()));
+        // One that is not there is told of when it is looked at.
+        path.canonicalize().ok()
+    };
+    if let (Some(near), Some(far)) = (on_disk(Side::Near), on_disk(Side::Far))
+        && (near.starts_with(&far) || far.starts_with(&near))
+    {
+        return Err(Declined::Nested(twin.folders.near.clone(), twin.folders.far.clone()).into());
+    }
+    Ok(places)
 }
 
 fn place(effects: &Effects, twin: &Twin, side: Side) -> Result<Arc<dyn Place>, EngineError> {

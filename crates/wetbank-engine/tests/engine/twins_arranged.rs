@@ -189,6 +189,23 @@ async fn what_a_side_lost_is_brought_back_to_both_and_goes_for_good_after_its_da
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_folder_that_lies_in_the_other_one_by_another_way_is_refused_before_anything_is_done() {
+    let office = office(&twin("way = \"both\"")).await;
+    office.put("office/in/a.csv", "a");
+    fs::remove_dir(office.path("archive/shared")).unwrap();
+    for far in ["office/in/below", "office/in", "office"] {
+        fs::create_dir_all(office.path(far)).unwrap();
+        std::os::unix::fs::symlink(office.path(far), office.path("archive/shared")).unwrap();
+        let twin = office.engine.twin("readings").unwrap();
+        let refused = office.engine.pass(&twin, Cause::Hand, &Choices::default()).await.unwrap_err().to_string();
+        assert!(refused.contains("one lies in the other") || refused.contains("archive"), "{refused}");
+        fs::remove_file(office.path("archive/shared")).unwrap();
+    }
+    assert_eq!(office.names("office/in"), ["a.csv", "below"]);
+    assert!(office.names("office/in/below").is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn two_sides_that_meet_under_the_name_of_an_older_twin_meet_for_the_first_time() {
     let office = office(&twin("way = \"both\"")).await;
     office.put("office/in/a.csv", "a");
