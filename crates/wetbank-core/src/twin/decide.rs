@@ -46,7 +46,9 @@ fn is_changed(terms: &Terms, side: Side, was: &State, is: &State) -> bool {
     }
     let grain = terms.customs.of(side).grain;
     let one_time = if grain > ROUGHEST { 1 } else { grain.max(1) };
-    was.print.modified.abs_diff(is.print.modified) >= one_time.unsigned_abs()
+    let is_another_time = was.print.modified.abs_diff(is.print.modified) >= one_time.unsigned_abs();
+    let is_another_file = is.print.inode.is_some() && was.print.inode.is_some() && was.print.inode != is.print.inode;
+    is_another_time || (is_another_file && is.print.modified >= terms.young)
 }
 
 /// Whether both sides have the same content, of which nothing is known from an earlier pass.
@@ -57,6 +59,9 @@ fn compared(terms: &Terms, had: Pair<&State>) -> Same {
     }
     if let (Some(near), Some(far)) = (&near.sum, &far.sum) {
         return if near == far { Same::Yes } else { Same::No };
+    }
+    if near.print.modified.max(far.print.modified) >= terms.young {
+        return Same::Open;
     }
     let is_one_time =
         terms.grain() <= ROUGHEST && near.print.modified.abs_diff(far.print.modified) < terms.grain().unsigned_abs();

@@ -136,6 +136,9 @@ pub struct Terms {
     /// Both sides meet for the first time, or what is known of the last pass cannot be relied on: then nothing is
     /// deleted and nothing replaced.
     pub is_first: bool,
+    /// What was changed at this time or later, in nanoseconds since 1970, is told by more than its size and time: within
+    /// one tick of a clock two files can have both in common.
+    pub young: i64,
 }
 
 impl Terms {

@@ -11,6 +11,9 @@ use crate::{FilePath, Known, LookPace, Name, RelPath, Rule, Schedule, SectionKin
 /// The folder on each side in which lies what a twin replaced or deleted there. No rule and no twin takes anything from it.
 pub const KEPT: &str = ".wetbank-kept";
 
+/// A file that was changed so shortly before a pass is told by more than its size and time, in nanoseconds.
+const YOUNG: i64 = 600 * 1_000_000_000;
+
 /// When a pass of a twin is made, besides by hand and by steps of rules.
 #[derive(Debug, Clone, Default)]
 pub struct TwinStarts {
@@ -71,6 +74,7 @@ impl Twin {
             zone: self.zone.clone(),
             customs,
             is_first,
+            young: i64::try_from(now.as_nanosecond()).unwrap_or(i64::MAX).saturating_sub(YOUNG),
         }
     }
 

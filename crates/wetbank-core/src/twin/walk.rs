@@ -37,7 +37,7 @@ pub enum Next {
 /// # use wetbank_core::{Names, twin::{Customs, Sameness, Scope, Settling, Terms, Way}};
 /// # let customs = Customs { grain: 1, keeps_times: true, tells_case: true, names: Names::Bytes, folders_are_made: true };
 /// # let terms = Terms { way: Way::Both, settling: Settling::KeepBoth, same: Sameness::SizeAndTime, scope: Scope::all(),
-/// #     fits_names: false, zone: jiff::tz::TimeZone::UTC, customs: Pair::same(customs), is_first: true };
+/// #     fits_names: false, zone: jiff::tz::TimeZone::UTC, customs: Pair::same(customs), is_first: true, young: i64::MAX };
 /// let mut walk = Walk::new(&terms);
 /// let Next::Look(root) = walk.next() else { panic!("it begins with the two folders themselves") };
 /// assert!(root.at.near.is_root());

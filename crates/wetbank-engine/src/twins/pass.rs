@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use wetbank_core::{
     Cause, ItemState, RelPath,
-    twin::{Action, Choices, Known, Line, Pair, Side, Twin, Was, Why, branch_of},
+    twin::{Action, Choices, Counts, Known, Line, Pair, Side, Twin, Was, Why, branch_of},
 };
 use wetbank_journal::{PassRecord, PlannedItem, TwinNote};
 
@@ -38,6 +38,15 @@ enum Turn {
 }
 
 impl Turn {
+    /// Whether there can be any such lines in a plan that comes to this.
+    fn has_any(self, counts: &Counts) -> bool {
+        match self {
+            Self::Deletes => counts.deleted != Pair::default(),
+            Self::Comes => true,
+            Self::Removes | Self::Takes => counts.folders != Pair::default(),
+        }
+    }
+
     const ALL: [Self; 4] = [Self::Deletes, Self::Comes, Self::Removes, Self::Takes];
 
     fn of(line: &Line) -> Self {
@@ -149,7 +158,7 @@ impl Keeper {
         let (held, mut waiting) = (journal.files_held(&twin.rule_name()).await?, 0);
         let mut run = None;
         let mut version = None;
-        for turn in Turn::ALL {
+        for turn in Turn::ALL.into_iter().filter(|turn| turn.has_any(&looked.planned.counts)) {
             let (mut items, mut notes, mut any) = (Vec::new(), Vec::new(), false);
             let mut reading = looked.read().await?;
             loop {

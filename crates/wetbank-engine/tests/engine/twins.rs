@@ -338,7 +338,7 @@ async fn a_service_that_is_stopped_in_a_pass_goes_on_and_nothing_is_lost() {
                         if let Ok(gone) = fs::read_to_string(office.path(&one)) {
                             contents.remove(&gone);
                         }
-                        let text = format!("{seed} {round} {deed}{}", " ".repeat(40 * round + deed));
+                        let text = format!("{seed} {round} {deed}");
                         office.put(&one, &text);
                         contents.insert(text);
                     }

@@ -479,8 +479,7 @@ fn however_often_the_service_is_ended_without_warning_both_sides_come_to_be_alik
                 0..3 => {
                     // Whole, at once, as a careful writer does; what it writes over may be there or not by then.
                     let before = fs::read(&one).ok();
-                    // No two of one length: within one tick of the clock size and time tell no more.
-                    let text = format!("seed {seed}, deed {deed}{}", " ".repeat(deed)).into_bytes();
+                    let text = format!("seed {seed}, deed {deed}").into_bytes();
                     fs::create_dir_all(one.parent().unwrap()).unwrap();
                     let aside = office.path("aside");
                     fs::write(&aside, &text).unwrap();

@@ -26,6 +26,7 @@ fn terms(way: Way, customs: Pair<Customs>) -> Terms {
         zone: TimeZone::UTC,
         customs,
         is_first: false,
+        young: i64::MAX,
     }
 }
 

@@ -420,3 +420,25 @@ fn two_hundred_levels_and_a_hundred_thousand_names_are_gone_through() {
     }
     assert_eq!((depth, lines, walk.files().near), (200, 100_200, 100_000));
 }
+
+#[test]
+fn what_was_changed_a_moment_ago_is_not_told_by_size_and_time() {
+    let customs = Pair::same(customs());
+    let old = Terms { young: 100, ..terms(Way::Both, customs) };
+    let state =
+        |modified: i64, inode: u64| State::of(&crate::Fingerprint { size: 5, modified, inode: Some(inode), tag: None });
+    let verdict = |terms: &Terms, near: State, far: State, was: Option<Pair<State>>| {
+        let known = was.map(Was::File);
+        super::super::decide::decide(terms, Pair { near: Some(&near), far: Some(&far) }, known.as_ref())
+    };
+    let joined = verdict(&old, state(99, 1), state(99, 2), None).unwrap();
+    assert_eq!((joined.action, joined.if_differs), (Action::Join, false));
+    // Both were written within one tick: only their contents tell.
+    let young = verdict(&old, state(100, 1), state(100, 2), None).unwrap();
+    assert!(young.if_differs && young.action != Action::Join, "{young:?}");
+    // Another file took the place of a known one within one tick.
+    let was = |modified: i64| Some(Pair { near: state(modified, 1), far: state(modified, 2) });
+    assert_eq!(verdict(&old, state(99, 7), state(99, 2), was(99)), None);
+    let replaced = verdict(&old, state(100, 7), state(100, 2), was(100)).unwrap();
+    assert_eq!((replaced.action, replaced.if_differs), (Action::Replace { on: Far }, true));
+}
