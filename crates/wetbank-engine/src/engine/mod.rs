@@ -69,7 +69,7 @@ use crate::{
     record::Record,
     runner::{self, Runner},
     tidy,
-    twins::{Keeper, Turns, run as keep_twins},
+    twins::{Differ, Keeper, Turns, run as keep_twins},
 };
 
 /// How long running steps may take to notice that the service stops.
@@ -270,6 +270,7 @@ impl Engine {
             cancel: cancel.clone(),
             tracker: tracker.clone(),
             turns: Turns::default(),
+            differ: Differ::default(),
         });
         let (sign_ins, warnings) = (SignIns::default(), parking_lot::Mutex::default());
         let core = Arc::new(Core {

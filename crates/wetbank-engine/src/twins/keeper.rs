@@ -14,7 +14,7 @@ use wetbank_core::{
     twin::{Choices, Twin},
 };
 
-use super::{look::Looked, watch};
+use super::{differ::Differ, look::Looked, watch};
 use crate::{
     EngineError,
     arranged::Arranged,
@@ -38,6 +38,7 @@ pub(crate) struct Keeper {
     pub cancel: CancellationToken,
     pub tracker: TaskTracker,
     pub turns: Turns,
+    pub differ: Differ,
 }
 
 /// Whose turn it is: a twin's passes follow each other.
@@ -78,7 +79,7 @@ impl Keeper {
 
     /// What a pass would do. Nothing is touched.
     pub async fn look(&self, twin: &Twin, choices: &Choices) -> Result<Looked, EngineError> {
-        super::look::look(&self.effects, twin, choices, clock::now()).await
+        super::look::look((&self.effects, &self.differ), twin, choices, clock::now()).await
     }
 
     /// The twin of this name.

@@ -21,6 +21,7 @@ use wetbank_journal::Seal;
 use wetbank_places::{Depth, EntryKind, Place, PlaceError, PlaceErrorKind, Writers};
 
 use super::{
+    differ::Differ,
     marks::{self, Met, Planned},
     spool::{Plan, Spool},
 };
@@ -65,7 +66,7 @@ fn customs(place: &dyn Place) -> Customs {
 
 /// Looks at both sides. Nothing is touched.
 pub(crate) async fn look(
-    effects: &Effects,
+    (effects, differ): (&Effects, &Differ),
     twin: &Twin,
     choices: &Choices,
     now: Timestamp,
@@ -87,6 +88,7 @@ pub(crate) async fn look(
             Next::End => break,
             Next::Do(line) => {
                 let line = settled(twin, &places, choices.answered(&terms, *line), now).await?;
+                let line = differ.compared(twin, places.as_ref().map(|place| place.as_ref()), line).await?;
                 renames.see(spool.lines, &line);
                 spool.add(&line).await?;
             }
@@ -295,7 +297,7 @@ fn state(by: &str, listed: &Pair<Listed>) -> Vec<u8> {
 }
 
 /// The checksum of a file's content.
-async fn sum(place: &dyn Place, path: &RelPath) -> Result<[u8; 32], PlaceError> {
+pub(super) async fn sum(place: &dyn Place, path: &RelPath) -> Result<[u8; 32], PlaceError> {
     let mut content = place.read(path, 0).await?;
     let mut hashing = wetbank_crypt::Hashing::for_ourselves();
     while let Some(chunk) = content.next().await.transpose()? {

@@ -1,5 +1,6 @@
 //! Twins: looking at both sides, making a plan of what differs, and carrying it out as a run.
 
+mod differ;
 mod keeper;
 mod kept;
 mod look;
@@ -9,6 +10,7 @@ mod questions;
 mod spool;
 mod watch;
 
+pub(crate) use differ::Differ;
 pub(crate) use keeper::{Keeper, Turns, run};
 pub use kept::Kept;
 pub(crate) use marks::Planned;

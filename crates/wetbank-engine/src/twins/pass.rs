@@ -68,7 +68,7 @@ impl Keeper {
         choices: &Choices,
     ) -> Result<Passing, EngineError> {
         let (journal, began) = (&self.record.journal, clock::now());
-        let looked = match look(&self.effects, twin, choices, began).await {
+        let looked = match look((&self.effects, &self.differ), twin, choices, began).await {
             Ok(looked) => looked,
             Err(error) => {
                 self.note_pass(twin, None, (None, Some(error.to_string())), began).await?;

@@ -166,12 +166,33 @@ async fn what_differs_at_the_first_meeting_stays_a_question_however_often_it_is_
     office.put("office/in/map.csv", "of the office");
     office.put("archive/shared/map.csv", "of the archive");
     office.put("archive/shared/only.csv", "there only");
+    // The same content, at another time, is no question.
+    office.put("office/in/same.csv", "the same");
+    tokio::time::sleep(Duration::from_millis(30)).await;
+    office.put("archive/shared/same.csv", "the same");
     for _ in 0..3 {
         let passing = pass(&office, &twin).await;
         assert_eq!((passing.counts.asked, passing.run), (2, None));
     }
     assert_eq!(office.read("archive/shared/map.csv"), "of the archive");
     assert!(office.is_there("archive/shared/only.csv"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_growing_copy_has_already_is_joined_and_another_file_is_told() {
+    let (office, twin) = (office().await, twin(Way::Add));
+    for (name, near, far) in [("same.csv", "the same", "the same"), ("other.csv", "one", "two")] {
+        office.put(&format!("office/in/{name}"), near);
+        office.put(&format!("archive/shared/{name}"), far);
+    }
+    let first = office.engine.compare(&twin, &Choices::default(), 9).await.unwrap();
+    let told: Vec<_> = first.lines.iter().map(|line| format!("{}: {}", line.at.near, line.why)).collect();
+    assert_eq!(told, ["other.csv: another file on each side"]);
+    for _ in 0..2 {
+        let passing = pass(&office, &twin).await;
+        assert_eq!((passing.run, passing.counts.left), (None, 1));
+    }
+    assert_eq!(office.read("archive/shared/other.csv"), "two");
 }
 
 #[tokio::test(flavor = "multi_thread")]
