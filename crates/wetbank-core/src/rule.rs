@@ -6,7 +6,7 @@ use globset::GlobMatcher;
 use jiff::tz::TimeZone;
 
 use crate::{
-    Condition, FilePath, Name, PlaceName, RelPath, RetryPolicy, RuleName, Starts, Step, Subject, Template,
+    Condition, FilePath, Name, PlaceName, RelPath, RetryPolicy, RuleName, Shift, Starts, Step, Subject, Template,
     TemplateError, TemplateFacts,
 };
 
@@ -33,6 +33,8 @@ pub struct Rule {
     pub fault: OnFault,
     /// How long a run may take before what is left of it is held.
     pub limit: Option<Duration>,
+    /// So many files are deleted, moved or replaced by what a search finds without asking; any number if it is nothing.
+    pub brake: Option<u64>,
 }
 
 /// Which files of a folder.
@@ -139,6 +141,13 @@ impl Branch {
     /// The steps of the way that is meant, in their order.
     pub fn main_steps(&self) -> impl Iterator<Item = &Step> {
         self.steps[..self.main].iter().map(|planned| &planned.step)
+    }
+
+    /// Whether files are deleted and nothing else is done with them.
+    pub fn only_deletes(&self) -> bool {
+        let deletes = |step: &Step| matches!(step.shift(), Shift::Deletes);
+        let is_harmless = |step: &Step| deletes(step) || step.kind() == "note";
+        (self.original == Original::Delete || self.main_steps().any(deletes)) && self.main_steps().all(is_harmless)
     }
 
     /// Every step, those of failure paths too.

@@ -15,6 +15,7 @@ mod joins;
 mod ledger;
 mod open;
 mod outbox;
+mod passes;
 mod progress;
 mod records;
 mod starting;
@@ -32,6 +33,7 @@ pub use intake::{Refusal, Sighting};
 pub use joins::{Gathered, NewPart, SourceRecord, Standing, Through};
 pub use open::Journal;
 pub use outbox::{LateMails, MailFate, MailRecord, NewMail};
+pub use passes::{Deed, PassRecord, PlannedItem, PlannedRun, Untold};
 pub use progress::{AttemptEnd, AttemptStart, Chained, Intention, ItemChange, NewHold, Outcome, Output, Progress};
 pub use records::{
     AttemptRecord, Count, GoingAttempt, HoldRecord, HourCount, ItemRecord, KeyRecord, RunFilter, RunRecord, RunSummary,
@@ -39,5 +41,5 @@ pub use records::{
 };
 pub use starting::NewRun;
 pub use states::PlaceState;
-pub use twins::{PassRecord, PlannedItem, Seal, TwinNote};
+pub use twins::{Seal, TwinNote};
 pub use writer::Trouble;

@@ -1,19 +1,11 @@
-//! What both sides of a twin had after its last pass, and its passes.
+//! What both sides of a twin had after its last pass.
 
-use std::{collections::HashSet, sync::atomic::Ordering::Relaxed};
-
-use jiff::Timestamp;
 use wetbank_core::{
-    Cause, FilePath, ItemState, Name, Position, RelPath,
+    Name, RelPath,
     twin::{Known, Pair, State, Was},
 };
 
-use crate::{
-    Journal, JournalError, Work,
-    bulk::over,
-    intake::{blank, put_works},
-    records,
-};
+use crate::{Journal, JournalError, bulk::over};
 
 /// What is noted of a twin's path from now on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,36 +19,6 @@ pub enum TwinNote {
     },
     /// Nothing is at this path of the near side any more, nor below it.
     Gone(RelPath),
-}
-
-/// An item that a plan makes: which branch does what to it is known beforehand.
-#[derive(Debug, Clone)]
-pub struct PlannedItem {
-    /// The file.
-    pub file: FilePath,
-    /// Its state.
-    pub fingerprint: String,
-    /// Its size in bytes.
-    pub size: u64,
-    /// The branch.
-    pub branch: usize,
-    /// What it has in hand, as text.
-    pub hand: String,
-}
-
-/// A pass of a twin, on record.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[allow(missing_docs, reason = "the fields are the columns")]
-pub struct PassRecord {
-    pub id: i64,
-    pub began: Timestamp,
-    pub ended: Option<Timestamp>,
-    /// The run that carries it out.
-    pub run: Option<i64>,
-    /// What the plan came to, as JSON.
-    pub plan: Option<String>,
-    /// Why it was not begun or broke off.
-    pub why: Option<String>,
 }
 
 fn known(row: (Vec<u8>, Option<Vec<u8>>, &str, Option<&str>)) -> Result<Known, JournalError> {
@@ -178,109 +140,5 @@ impl Journal {
                 })
             })
             .await
-    }
-
-    /// Queues planned items as one run, or as further ones of the run of this number.
-    pub async fn take_planned(
-        &self,
-        (rule, version, cause): (&Name, i64, Cause),
-        run: Option<i64>,
-        items: Vec<PlannedItem>,
-        at: Timestamp,
-    ) -> Result<Vec<Work>, JournalError> {
-        let (ids, rule) = (self.ids.clone(), rule.clone());
-        let (number, is_new) = (run.unwrap_or_else(|| ids.run.fetch_add(1, Relaxed)), run.is_none());
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let work = |item: PlannedItem| Work {
-                        fingerprint: item.fingerprint,
-                        size: item.size,
-                        branch: Some(item.branch),
-                        position: Position::Step(0),
-                        hand: Some(item.hand),
-                        ..blank(&ids, (&rule, version, cause), number, &item.file, at)
-                    };
-                    let works: Vec<Work> = items.into_iter().map(work).collect();
-                    put_works(connection, works.iter(), is_new, at.as_millisecond()).await?;
-                    Ok(works)
-                })
-            })
-            .await
-    }
-
-    /// Begins a pass. Answers its number.
-    pub async fn begin_pass(&self, twin: &Name, at: Timestamp) -> Result<i64, JournalError> {
-        let twin = twin.clone();
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let (twin, at) = (twin.as_str(), at.as_millisecond());
-                    sqlx::query_file_scalar!("queries/twin_pass_begin.sql", twin, at).fetch_one(connection).await
-                })
-            })
-            .await
-    }
-
-    /// What a pass came to.
-    pub async fn set_pass(&self, pass: PassRecord) -> Result<(), JournalError> {
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let ended = pass.ended.map(|at| at.as_millisecond());
-                    let PassRecord { id, plan, run, why, .. } = pass;
-                    let set = sqlx::query_file!("queries/twin_pass_planned.sql", id, plan, run, why, ended);
-                    set.execute(connection).await?;
-                    Ok(())
-                })
-            })
-            .await
-    }
-
-    /// The last passes of a twin, newest first.
-    pub async fn passes(&self, twin: &Name, limit: i64) -> Result<Vec<PassRecord>, JournalError> {
-        let rows = sqlx::query_file!("queries/twin_pass_last.sql", twin.as_str(), limit).fetch_all(&self.read).await?;
-        let pass = |id, began, ended: Option<i64>, run, plan, why| PassRecord {
-            id,
-            began: records::time(began),
-            ended: ended.map(records::time),
-            run,
-            plan,
-            why,
-        };
-        Ok(rows.into_iter().map(|row| pass(row.id, row.began, row.ended, row.run, row.plan, row.why)).collect())
-    }
-
-    /// The last pass came to the same once more.
-    pub async fn pass_again(&self, id: i64, ended: Timestamp, plan: Option<String>) -> Result<(), JournalError> {
-        self.writer
-            .write(move |connection| {
-                Box::pin(async move {
-                    let ended = ended.as_millisecond();
-                    sqlx::query_file!("queries/twin_pass_again.sql", id, ended, plan).execute(connection).await?;
-                    Ok(())
-                })
-            })
-            .await
-    }
-
-    /// Held items of a branch of a rule, each with why.
-    pub async fn holds_of_branch(&self, rule: &Name, branch: usize) -> Result<Vec<(i64, String)>, JournalError> {
-        let (rule, branch) = (rule.as_str(), i64::try_from(branch).unwrap_or(i64::MAX));
-        let rows = sqlx::query_file!("queries/twin_questions.sql", rule, branch).fetch_all(&self.read).await?;
-        Ok(rows.into_iter().map(|row| (row.item, row.why)).collect())
-    }
-
-    /// Files of a rule's items that wait for a person.
-    pub async fn files_held(&self, rule: &Name) -> Result<HashSet<FilePath>, JournalError> {
-        let rows = sqlx::query_file!("queries/twin_held.sql", rule.as_str()).fetch_all(&self.read).await?;
-        rows.into_iter().map(|row| Ok(records::file(&row.place, &row.path)?)).collect()
-    }
-
-    /// How many items of a run are in a state.
-    pub async fn items_in(&self, run: i64, state: ItemState) -> Result<u64, JournalError> {
-        let rows = sqlx::query_file!("queries/twin_run_states.sql", run).fetch_all(&self.read).await?;
-        let count = rows.iter().find(|row| row.state == state.as_str()).map_or(0, |row| row.count);
-        Ok(count.cast_unsigned())
     }
 }

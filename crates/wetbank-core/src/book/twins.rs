@@ -7,10 +7,12 @@ use toml::Spanned;
 
 use super::{raw, rules::pace, schedules::resolve_schedule};
 use crate::{
-    FilePath, Name, RelPath,
+    FilePath, Name, RelPath, address,
     condition::glob,
-    shape::{At, Case, Checked, Ends, Mistake, Text, duration, holds, place_name, time_zone},
-    twin::{Brake, Pair, Sameness, Scope, Settling, Twin, TwinStarts, Way, rule_name},
+    shape::{
+        At, Case, Checked, Ends, HoursShape, Mistake, Text, duration, holds, place_name, quiet_hours, texts, time_zone,
+    },
+    twin::{Brake, Notice, Pair, Sameness, Scope, Settling, Twin, TwinStarts, Way, rule_name},
 };
 
 /// A file that waits longer than this is never alike.
@@ -60,6 +62,12 @@ pub(super) fn resolve_twin(name: &str, spanned: &Spanned<raw::Twin>, ends: &Ends
         Some(_) => Err(wrong(format!("{key} is from 1 to {LONGEST} days"))),
         None => Ok(None),
     };
+    let tell =
+        raw.tell.iter().map(|notice_of| notice(notice_of, raw.zone.as_ref(), ends)).collect::<Checked<Vec<_>>>()?;
+    let twice = (1..tell.len()).find(|at| tell[..*at].iter().any(|other| other.key() == tell[*at].key()));
+    if let Some(at) = twice {
+        return Err(wrong(format!("tell names {} twice; leave one out", tell[at])));
+    }
     let case = raw.case == Case::Exact;
     let names = raw.names.iter().map(|text| glob(text.str(), case).at(text)).collect::<Checked<_>>()?;
     let except = raw.except.iter().map(|text| except(text, case)).collect::<Checked<_>>()?;
@@ -86,6 +94,25 @@ pub(super) fn resolve_twin(name: &str, spanned: &Spanned<raw::Twin>, ends: &Ends
         brake: raw.brake.as_ref().map_or(Ok(Brake::default()), brake)?,
         zone,
         starts,
+        tell,
+    })
+}
+
+fn notice(raw: &raw::TwinNotice, zone: Option<&Text<holds::Zone>>, ends: &Ends<'_>) -> Checked<Notice> {
+    let to: Vec<Text<holds::MailAddress>> = texts(&raw.to);
+    if to.is_empty() {
+        return Err(Mistake::missing(raw.to.span(), "a mail needs somebody to go to"));
+    }
+    let quiet = raw.quiet.as_ref().map(|quiet| HoursShape {
+        from: quiet.from.clone(),
+        until: quiet.until.clone(),
+        zone: quiet.zone.clone().or_else(|| zone.cloned()),
+    });
+    Ok(Notice {
+        by: place_name(&raw.by, ends.places)?,
+        to: to.iter().map(|text| address::mail_address(text.str()).at(text)).collect::<Checked<_>>()?,
+        folder: raw.folder.as_ref().map_or(Ok(RelPath::root()), |text| RelPath::parse(text.str()).at(text))?,
+        quiet: quiet_hours(quiet.as_ref())?,
     })
 }
 

@@ -20,6 +20,7 @@ mod met;
 mod renames;
 mod side;
 mod terms;
+mod told;
 #[allow(clippy::module_inception, reason = "it is what all of this is about")]
 mod twin;
 mod walk;
@@ -31,7 +32,8 @@ pub use line::{Action, Known, Lies, Line, Question, Seen, State, Sum, Was, Why};
 pub use renames::{Renames, renamed};
 pub use side::{Pair, Side};
 pub use terms::{Customs, Sameness, Scope, Settling, Terms, Way};
-pub use twin::{ASKED, KEPT, Twin, TwinStarts, branch_of, rule_name, twin_name};
+pub use told::{Done, Notice, Report};
+pub use twin::{ASKED, KEPT, TOLD, Twin, TwinStarts, branch_of, rule_name, twin_name};
 pub use walk::{Folder, Next, Walk};
 
 #[cfg(test)]

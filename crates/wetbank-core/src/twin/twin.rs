@@ -5,7 +5,7 @@ use std::time::Duration;
 use jiff::{Timestamp, tz::TimeZone};
 use serde_json::{Value, json};
 
-use super::{Action, Brake, Customs, Pair, Sameness, Scope, Settling, Side, Terms, Way};
+use super::{Action, Brake, Customs, Notice, Pair, Sameness, Scope, Settling, Side, Terms, Way};
 use crate::{FilePath, Known, LookPace, Name, RelPath, Rule, Schedule, SectionKind, parse_book, section_text};
 
 /// The folder on each side in which lies what a twin replaced or deleted there. No rule and no twin takes anything from it.
@@ -57,6 +57,8 @@ pub struct Twin {
     pub zone: TimeZone,
     /// When a pass is made.
     pub starts: TwinStarts,
+    /// Who is told of passes afterwards.
+    pub tell: Vec<Notice>,
 }
 
 impl Twin {
@@ -112,7 +114,8 @@ impl Twin {
 
     /// The rule that its passes are.
     pub fn rule(&self) -> Option<Rule> {
-        let places = [&self.folders.near.place, &self.folders.far.place].map(Name::clone).to_vec();
+        let sides = [&self.folders.near.place, &self.folders.far.place];
+        let places = sides.into_iter().chain(self.tell.iter().map(|notice| &notice.by)).cloned().collect();
         let known = Known { places, twins: vec![self.name.clone()], ..Known::default() };
         parse_book(&[("twin".to_owned(), self.rule_text())], &known).ok()?.rules.pop()
     }
@@ -142,6 +145,11 @@ impl Twin {
             let any = json!({ "file": "name", "like": "*" });
             json!({ "title": title, "if": any, "steps": steps.iter().map(step).collect::<Vec<_>>() })
         };
+        let told = |notice: &Notice| {
+            let any = json!({ "file": "name", "like": "*" });
+            let mail = json!({ "by": notice.by.as_str(), "to": notice.to, "subject": "{{ rule.title }}" });
+            json!({ "title": format!("Told {notice}"), "if": any, "steps": [ { "mail": mail } ] })
+        };
         let both = |title: &str, steps: &[&str]| [Side::Far, Side::Near].map(|side| branch(title, side, steps));
         let branches: Vec<Value> = [
             both("Put", &["copy"]),
@@ -155,6 +163,7 @@ impl Twin {
         .into_iter()
         .flatten()
         .chain([branch("Asked", Side::Near, &["align"])])
+        .chain(self.tell.iter().map(told))
         .collect();
         let rule = json!({
             "title": self.title,
@@ -178,6 +187,9 @@ pub fn twin_name(rule: &Name) -> Option<Name> {
 
 /// The branch of the rule in which a person is asked.
 pub const ASKED: usize = 14;
+
+/// The branch of the rule by which the first of those who are told of passes is told; one each follows for the others.
+pub const TOLD: usize = ASKED + 1;
 
 /// The branch of the rule that does this; nothing for what is only noted, asked or left.
 pub fn branch_of(action: &Action) -> Option<usize> {
@@ -219,17 +231,24 @@ mod tests {
                 brake: Brake::default(),
                 zone: TimeZone::UTC,
                 starts: TwinStarts::default(),
+                tell: vec![Notice {
+                    by: place("post"),
+                    to: vec!["wardens@merrow.example".to_owned()],
+                    folder: RelPath::root(),
+                    quiet: None,
+                }],
             };
             let rule = twin.rule().unwrap();
             let steps: Vec<usize> = rule.branches.iter().map(|branch| branch.steps.len()).collect();
             assert_eq!(
                 (rule.name.as_str(), steps),
-                ("twin-volunteers", vec![1, 1, 2, 2, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 1])
+                ("twin-volunteers", vec![1, 1, 2, 2, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 1, 1])
             );
             let of = |action: &Action| rule.branches[branch_of(action).unwrap()].title.as_str();
             assert_eq!(of(&Action::Replace { on: Side::Near }), "Replaced here");
             assert_eq!(of(&Action::Delete { on: Side::Far }), "Deleted there");
             assert_eq!(rule.branches[ASKED].title, "Asked here");
+            assert_eq!(rule.branches[TOLD].title, "Told wardens@merrow.example");
             let kept = twin.kept(Timestamp::UNIX_EPOCH);
             assert_eq!(kept.to_string(), ".wetbank-kept/volunteers/1970-01-01");
             assert!(kept.is_temporary(), "nothing takes it");

@@ -3,6 +3,7 @@
 use std::fmt::{self, Write};
 
 use super::{Action, Line, Question, Sameness, Settling, Twin, Way};
+use crate::sentence::joined;
 
 impl Twin {
     /// What it does, in one sentence or two.
@@ -41,7 +42,12 @@ impl Twin {
             Way::Add => String::new(),
             _ => format!(" What a side loses is kept there for {} days.", self.keep_days),
         };
-        format!("{text}.{differs}{kept}")
+        let told: Vec<String> = self.tell.iter().map(ToString::to_string).collect();
+        let told = match told.len() {
+            0 => String::new(),
+            _ => format!(" What a pass did is told by mail to {}.", joined(&told)),
+        };
+        format!("{text}.{differs}{kept}{told}")
     }
 }
 

@@ -51,6 +51,9 @@ impl Aligned {
     }
 }
 
+/// What is noted where a folder was removed.
+pub(crate) const FOLDER_REMOVED: &str = "the folder was removed";
+
 /// A text that is no template.
 fn plain(text: &str) -> Effect<Template> {
     Ok(Template::new(&format!("{{{{ {} }}}}", serde_json::Value::from(text)))?)
@@ -311,6 +314,6 @@ impl AtStep<'_> {
             Err(error) => return Err(error.into()),
         }
         self.notes_of(aligned, vec![TwinNote::Gone(aligned.line.at.near.clone())]).await?;
-        Ok(StepDone { attempt: Some(id), ..StepDone::with(self.hand.clone()) })
+        Ok(StepDone { attempt: Some(id), note: Some(FOLDER_REMOVED.to_owned()), ..StepDone::with(self.hand.clone()) })
     }
 }

@@ -21,13 +21,13 @@ mod step;
 mod transfer;
 mod watched;
 
-pub(crate) use align::Aligned;
+pub(crate) use align::{Aligned, FOLDER_REMOVED};
 pub(crate) use letters::{mailbox, path as letter_path};
 pub(crate) use means::{Effects, Slots, WorkFolder};
 pub(crate) use names::numbered;
 pub use outcome::REMOVED;
 pub(crate) use outcome::{
-    Attempt, EVENT, FailureKind, Fault, GONE, Hand, InQuestion, StepDone, StepFailure, about, about_run,
+    Attempt, EVENT, FailureKind, Fault, GONE, Hand, InQuestion, StepDone, StepFailure, Told, about, about_run,
 };
 pub(crate) use passes::{Ask, Passes};
 pub use passes::{Passing, changes};

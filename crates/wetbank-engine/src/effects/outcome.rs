@@ -34,9 +34,21 @@ pub(crate) struct Hand {
     /// What a person is asked about a twin.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub asked: Option<Box<InQuestion>>,
+    /// The mail that tells of a twin's passes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub told: Option<Box<Told>>,
     /// The line of a twin's plan that it carries out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub aligned: Option<Box<Aligned>>,
+}
+
+/// What somebody is told of a twin's passes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Told {
+    /// The mail's subject.
+    pub subject: String,
+    /// Its text.
+    pub text: String,
 }
 
 /// What a person is asked about a twin, and what is done if it is meant.
@@ -87,6 +99,7 @@ impl Hand {
             fault: None,
             count: None,
             asked: None,
+            told: None,
             aligned: None,
         }
     }

@@ -190,6 +190,7 @@ impl AtStep<'_> {
             fault: self.hand.fault.clone(),
             count: self.hand.count,
             asked: self.hand.asked.clone(),
+            told: self.hand.told.clone(),
             aligned: self.hand.aligned.clone(),
         }
     }

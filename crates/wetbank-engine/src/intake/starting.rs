@@ -53,7 +53,7 @@ impl Intake {
             cause,
             about,
             looks,
-            hand: Some(Searching { again: all }.written()),
+            hand: Some(Searching { again: all, allowed: None }.written()),
             firing,
             once,
             bare,

@@ -7,9 +7,10 @@ use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 use wetbank_core::{FileFacts, FilePath, Find, Fingerprint, ItemState, NamePattern, Rule, TemplateFacts, name_pattern};
 use wetbank_journal::{AttemptEnd, AttemptStart, Outcome, Refusal, Sighting, Work};
-use wetbank_places::{Depth, Entry, EntryKind, Place, Writers};
+use wetbank_places::{Depth, Entry, EntryKind, EntryStream, Place, Writers};
 
 use super::{
+    brake,
     failure::failed,
     means::Runner,
     record::{Settled, Turn, cut_short, held, read, rests, settle},
@@ -29,6 +30,9 @@ const BATCH: usize = 256;
 pub(crate) struct Searching {
     /// Whether files that were taken before are taken again.
     pub again: bool,
+    /// A person was told that so many files would be deleted, moved or replaced, and it is meant if this is released.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub allowed: Option<u64>,
 }
 
 impl Searching {
@@ -36,7 +40,7 @@ impl Searching {
         serde_json::to_string(&self).expect("plain values serialise")
     }
 
-    fn of(work: &Work) -> Self {
+    pub(super) fn of(work: &Work) -> Self {
         work.hand.as_deref().and_then(|hand| serde_json::from_str(hand).ok()).unwrap_or_default()
     }
 }
@@ -98,6 +102,13 @@ pub(super) async fn find(runner: &Arc<Runner>, claim: Claim, rule: &Rule, stop: 
         }
     }
     let attempt = Some(id);
+    match brake::asks(runner, &claim, rule, find, stop).await {
+        Ok(None) => {}
+        Ok(Some(question)) => return brake::hold(runner, claim, id, question).await,
+        Err(kind) => {
+            return failed(runner, claim, rule.retry.clone(), StepFailure { attempt, kind, unclear: false }).await;
+        }
+    }
     match search(runner, &claim, rule, find, &mut seen, stop).await {
         Ok(tally) if tally.found < find.least => {
             let place = &find.files.place;
@@ -168,9 +179,8 @@ async fn search(
     stop: &CancellationToken,
 ) -> Result<Tally, FailureKind> {
     let place = runner.arranged.now().place(&find.files.place)?;
-    let filled = filled_in(work, rule, find)?;
-    let depth = if find.files.deep { Depth::All } else { Depth::One };
-    let mut listing = place.list(&work.file.path, depth);
+    let wanted = Wanted::by(work, rule, find)?;
+    let mut listing = wanted.listing(place.as_ref());
     let (mut tally, mut batch) = (Tally::default(), Vec::new());
     loop {
         let entry = tokio::select! {
@@ -182,16 +192,7 @@ async fn search(
             tally.misnamed.note(&entry);
             continue;
         }
-        let name = entry.path.name_text();
-        let named = find.files.names.is_empty() && filled.is_empty()
-            || find.files.names.iter().chain(&filled).any(|glob| glob.is_match(&name));
-        let excepted = find.files.except.iter().any(|glob| glob.is_match(&name));
-        let wanted = entry.kind == EntryKind::File
-            && named
-            && !excepted
-            && !entry.path.is_temporary()
-            && !rule.sets_aside(&work.file.path, &entry.path);
-        if !wanted {
+        if !wanted.takes(&entry) {
             continue;
         }
         tally.found += 1;
@@ -204,6 +205,37 @@ async fn search(
     }
     take(runner, work, find, place.as_ref(), &mut batch, &mut tally).await?;
     Ok(tally)
+}
+
+/// What a search is about.
+pub(super) struct Wanted<'a> {
+    work: &'a Work,
+    rule: &'a Rule,
+    find: &'a Find,
+    /// Names that the time of the run filled in.
+    filled: Vec<NamePattern>,
+}
+
+impl<'a> Wanted<'a> {
+    pub(super) fn by(work: &'a Work, rule: &'a Rule, find: &'a Find) -> Result<Self, FailureKind> {
+        Ok(Self { work, rule, find, filled: filled_in(work, rule, find)? })
+    }
+
+    pub(super) fn listing(&self, place: &dyn Place) -> EntryStream {
+        place.list(&self.work.file.path, if self.find.files.deep { Depth::All } else { Depth::One })
+    }
+
+    pub(super) fn takes(&self, entry: &Entry) -> bool {
+        let name = entry.path.name_text();
+        let files = &self.find.files;
+        let named = files.names.is_empty() && self.filled.is_empty()
+            || files.names.iter().chain(&self.filled).any(|glob| glob.is_match(&name));
+        entry.kind == EntryKind::File
+            && named
+            && !files.except.iter().any(|glob| glob.is_match(&name))
+            && !entry.path.is_temporary()
+            && !self.rule.sets_aside(&self.work.file.path, &entry.path)
+    }
 }
 
 /// The names that the time of the run fills in.

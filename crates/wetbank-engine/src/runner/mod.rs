@@ -1,6 +1,7 @@
 //! Working items through their rule. The runner asks the domain what comes next, has the effects do it, and
 //! records what came of it. It knows no protocol.
 
+mod brake;
 mod chains;
 mod failure;
 mod find;

@@ -68,6 +68,7 @@ pub(super) async fn look(runner: &Arc<Runner>, claim: Claim, rule: &Rule) -> Loo
                 fault: None,
                 count: None,
                 asked: None,
+                told: None,
                 aligned: None,
             };
             Look::Hand(claim, Box::new(hand))

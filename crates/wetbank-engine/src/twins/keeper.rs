@@ -54,6 +54,12 @@ impl Turns {
         turn.lock_owned().await
     }
 
+    /// Its turn, if no pass goes on.
+    pub(super) fn take_free(&self, twin: &Name) -> Option<tokio::sync::OwnedMutexGuard<()>> {
+        let turn = self.turns.lock().entry(twin.clone()).or_default().clone();
+        turn.try_lock_owned().ok()
+    }
+
     /// Since when a pass of a twin does something.
     pub fn going(&self, twin: &Name) -> Option<Timestamp> {
         self.going.lock().get(twin).copied()
@@ -67,6 +73,10 @@ impl Keeper {
         let passing = self.pass_in_turn(twin, cause, choices).await;
         if self.turns.going.lock().remove(&twin.name).is_some() {
             self.tell(&twin.name);
+            // Who could not be told is told later.
+            if let Err(error) = self.give_notice(twin).await {
+                tracing::warn!(twin = %twin.name, %error, "nobody could be told of a pass yet; trying again");
+            }
         }
         passing
     }
@@ -98,6 +108,7 @@ impl Keeper {
 pub(crate) async fn run(keeper: Arc<Keeper>, mut asks: mpsc::UnboundedReceiver<Ask>) {
     keeper.tracker.spawn(watch::supervise(keeper.clone()));
     keeper.tracker.spawn(super::kept::run(keeper.clone()));
+    keeper.tracker.spawn(super::tell::run(keeper.clone()));
     loop {
         let ask = tokio::select! {
             ask = asks.recv() => ask,

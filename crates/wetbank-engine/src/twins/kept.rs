@@ -144,7 +144,7 @@ impl Keeper {
         let branch = branch_of(&Action::Restore { on: side, from: RelPath::root() }).unwrap_or_default();
         let items: Vec<_> = wanted.iter().map(|kept| item(twin, line(kept), branch)).collect();
         let of = (&twin.rule_name(), self.rule_version(twin).await?, Cause::Hand);
-        let works = self.record.journal.take_planned(of, None, items, clock::now()).await?;
+        let works = self.record.journal.take_planned(of, wetbank_journal::PlannedRun::New, items, clock::now()).await?;
         let run = works.first().map(|work| work.run);
         self.queue.claims.add(works);
         Ok(run)

@@ -8,6 +8,7 @@ mod marks;
 mod pass;
 mod questions;
 mod spool;
+mod tell;
 mod watch;
 
 pub(crate) use differ::Differ;

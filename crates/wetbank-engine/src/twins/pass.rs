@@ -4,9 +4,9 @@ use std::time::Duration;
 
 use wetbank_core::{
     Cause, ItemState, RelPath,
-    twin::{Action, Choices, Counts, Known, Line, Pair, Side, Twin, Was, Why, branch_of},
+    twin::{Action, Choices, Counts, Known, Line, Notice, Pair, Side, Twin, Was, Why, branch_of},
 };
-use wetbank_journal::{PassRecord, PlannedItem, TwinNote};
+use wetbank_journal::{PassRecord, PlannedItem, PlannedRun, TwinNote};
 
 use super::{
     keeper::Keeper,
@@ -87,13 +87,14 @@ impl Keeper {
             return Ok(passing);
         }
         if !counts.acts() && !looked.needs_mark {
-            let noted = self.carry_out(twin, cause, &looked).await.map(|_| ());
+            let noted = self.carry_out(twin, (cause, None), &looked).await.map(|_| ());
             let why = noted.as_ref().err().map(ToString::to_string).or_else(|| part(&looked));
             passing.pass = self.note_pass(twin, Some(&planned), (None, why), began).await?;
             return noted.map(|()| passing);
         }
         self.acts(&twin.name);
-        let number = journal.begin_pass(&twin.name, began).await?;
+        let tell = twin.tell.iter().map(Notice::key).collect();
+        let number = journal.begin_pass(&twin.name, tell, began).await?;
         let mark = planned.mark.insert(marks::fresh()).clone();
         let ends = |run: Option<i64>, planned: &Planned, is_over: bool, why: Option<String>| PassRecord {
             id: number,
@@ -107,7 +108,7 @@ impl Keeper {
             // It is on record before it is on any side: a side that is marked so is known after a stop, too.
             journal.set_pass(ends(None, &planned, false, None)).await?;
             marks::set(twin, &places(&self.effects, twin)?, &mark).await?;
-            self.carry_out(twin, cause, &looked).await
+            self.carry_out(twin, (cause, Some(number)), &looked).await
         };
         match carried.await {
             // What was left out of a first meeting is met for the first time when it comes to it.
@@ -145,15 +146,20 @@ impl Keeper {
             journal.pass_again(last.id, ended, None).await?;
             return Ok(last.id);
         }
-        let id = journal.begin_pass(&twin.name, began).await?;
+        let id = journal.begin_pass(&twin.name, Vec::new(), began).await?;
         journal.set_pass(PassRecord { id, began, ended: Some(ended), run, plan, why }).await?;
         self.tell(&twin.name);
         Ok(id)
     }
 
-    /// Queues what is to be done, turn by turn, and waits for its end. Answers the run, and how much of it was held before
+    /// Queues what is to be done for a pass, turn by turn, and waits for its end. Answers the run, and how much of it was held before
     /// already: that waits for a person, and is not done again beside it.
-    async fn carry_out(&self, twin: &Twin, cause: Cause, looked: &Looked) -> Result<(Option<i64>, u64), EngineError> {
+    async fn carry_out(
+        &self,
+        twin: &Twin,
+        (cause, pass): (Cause, Option<i64>),
+        looked: &Looked,
+    ) -> Result<(Option<i64>, u64), EngineError> {
         let journal = &self.record.journal;
         let (held, mut waiting) = (journal.files_held(&twin.rule_name()).await?, 0);
         let mut run = None;
@@ -185,7 +191,12 @@ impl Keeper {
                         None => *version.insert(self.rule_version(twin).await?),
                     };
                     let of = (&twin.rule_name(), version, cause);
-                    let works = journal.take_planned(of, run, std::mem::take(&mut items), clock::now()).await?;
+                    let into = match (run, pass) {
+                        (Some(run), _) => PlannedRun::Known(run),
+                        (None, Some(pass)) => PlannedRun::OfPass(pass),
+                        (None, None) => PlannedRun::New,
+                    };
+                    let works = journal.take_planned(of, into, std::mem::take(&mut items), clock::now()).await?;
                     run = run.or(works.first().map(|work| work.run));
                     self.queue.claims.add(works);
                     any = true;

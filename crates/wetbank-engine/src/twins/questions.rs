@@ -4,7 +4,7 @@ use wetbank_core::{
     Cause, RelPath,
     twin::{ASKED, Choices, Counts, Side, Stop, Twin},
 };
-use wetbank_journal::PlannedItem;
+use wetbank_journal::{PlannedItem, PlannedRun};
 
 use super::keeper::Keeper;
 use crate::{
@@ -82,7 +82,8 @@ impl Keeper {
             hand: hand.text().unwrap_or_default(),
         };
         let version = self.rule_version(twin).await?;
-        let works = journal.take_planned((&rule, version, Cause::Hand), None, vec![item], clock::now()).await?;
+        let works =
+            journal.take_planned((&rule, version, Cause::Hand), PlannedRun::New, vec![item], clock::now()).await?;
         self.queue.claims.add(works);
         Ok(())
     }

@@ -27,6 +27,7 @@ fn twin(way: Way) -> Twin {
         brake: Brake::default(),
         zone: jiff::tz::TimeZone::UTC,
         starts: TwinStarts::default(),
+        tell: Vec::new(),
     }
 }
 

@@ -6,7 +6,7 @@ use wetbank_core::{
     Cause, FilePath, Fingerprint, ItemState, Name, Position, RelPath,
     twin::{Known, Pair, State, Was},
 };
-use wetbank_journal::{Journal, PassRecord, PlannedItem, Seal, TwinNote};
+use wetbank_journal::{Journal, PassRecord, PlannedItem, PlannedRun, Seal, TwinNote};
 
 fn path(text: &str) -> RelPath {
     RelPath::parse(text).unwrap()
@@ -14,6 +14,16 @@ fn path(text: &str) -> RelPath {
 
 fn name(text: &str) -> Name {
     Name::new(text).unwrap()
+}
+
+fn item(at: &str, branch: usize) -> PlannedItem {
+    PlannedItem {
+        file: FilePath::parse(at).unwrap(),
+        fingerprint: "1.2".to_owned(),
+        size: 1,
+        branch,
+        hand: "{}".to_owned(),
+    }
 }
 
 fn was(size: u64) -> Was {
@@ -92,10 +102,10 @@ async fn sides_have_met_once_a_pass_came_to_its_end() {
         plan: Some("{}".to_owned()),
         why: why.map(str::to_owned),
     };
-    let first = journal.begin_pass(&twin, at).await.unwrap();
+    let first = journal.begin_pass(&twin, Vec::new(), at).await.unwrap();
     assert_eq!(journal.passes(&twin, 1).await.unwrap()[0].ended, None, "it goes on");
     journal.set_pass(ends(first, Some("no file is on the near side any more"))).await.unwrap();
-    let second = journal.begin_pass(&twin, at).await.unwrap();
+    let second = journal.begin_pass(&twin, Vec::new(), at).await.unwrap();
     journal.set_pass(ends(second, None)).await.unwrap();
     assert!(journal.passes(&name("other"), 1).await.unwrap().is_empty());
     let passes = journal.passes(&twin, 10).await.unwrap();
@@ -111,18 +121,12 @@ async fn sides_have_met_once_a_pass_came_to_its_end() {
 async fn planned_items_are_one_run_and_know_what_is_to_be_done() {
     let folder = TempDir::new().unwrap();
     let journal = Journal::open(folder.path()).await.unwrap();
-    let item = |at: &str, branch: usize| PlannedItem {
-        file: FilePath::parse(at).unwrap(),
-        fingerprint: "1.2".to_owned(),
-        size: 1,
-        branch,
-        hand: "{}".to_owned(),
-    };
     let (rule, at) = (name("twin-volunteers"), Timestamp::from_second(1_800_000_000).unwrap());
     let of = (&rule, 1, Cause::Schedule);
-    let first = journal.take_planned(of, None, vec![item("office:/a", 0), item("office:/b", 4)], at).await.unwrap();
+    let first =
+        journal.take_planned(of, PlannedRun::New, vec![item("office:/a", 0), item("office:/b", 4)], at).await.unwrap();
     let run = first[0].run;
-    let more = journal.take_planned(of, Some(run), vec![item("office:/d", 8)], at).await.unwrap();
+    let more = journal.take_planned(of, PlannedRun::Known(run), vec![item("office:/d", 8)], at).await.unwrap();
     let open = journal.open_items_of(run, 0, 10).await.unwrap();
     assert_eq!(open, [first, more].concat());
     let ways: Vec<_> = open.iter().map(|work| (work.branch, work.position, work.state)).collect();
@@ -153,4 +157,34 @@ async fn a_seal_of_a_folder_is_broken_by_whatever_is_noted_there() {
     // With a folder all below it is gone, and the one that it was in is another.
     journal.note_twin(&twin, vec![TwinNote::Gone(path("in"))]).await.unwrap();
     assert_eq!(sealed().await, [false, false, false, false]);
+}
+
+#[tokio::test]
+async fn of_whom_passes_are_still_to_be_told_is_known_until_their_mail_is_queued() {
+    let folder = TempDir::new().unwrap();
+    let journal = Journal::open(folder.path()).await.unwrap();
+    let (twin, rule, at) = (name("charts"), name("twin-charts"), Timestamp::from_second(1_700_000_000).unwrap());
+    let version = journal.keep_text("twin-charts", "text", "twin", at).await.unwrap();
+    let of = (&rule, version, Cause::Hand);
+    let tell = || vec!["a".to_owned(), "b".to_owned()];
+    let first = journal.begin_pass(&twin, tell(), at).await.unwrap();
+    let works = journal.take_planned(of, PlannedRun::OfPass(first), vec![item("office:/a", 0)], at).await.unwrap();
+    // A pass is known by its run from the first item on, and what comes after does not take that away.
+    let unset = PassRecord { id: first, began: at, ended: None, run: None, plan: None, why: None };
+    journal.set_pass(unset).await.unwrap();
+    let second = journal.begin_pass(&twin, tell(), at).await.unwrap();
+    let told = journal.untold(&twin).await.unwrap();
+    let short = |told: &[wetbank_journal::Untold]| -> Vec<_> {
+        told.iter().map(|one| (one.notice.clone(), one.pass, one.run)).collect()
+    };
+    let of_both = |notice: &str| [(notice.to_owned(), first, Some(works[0].run)), (notice.to_owned(), second, None)];
+    assert_eq!(short(&told), [of_both("a"), of_both("b")].concat());
+    assert_eq!(journal.twins_untold().await.unwrap(), ["charts"]);
+    let until = (&twin, "a".to_owned(), first);
+    let queued = journal.take_notice(of, Some(item("office:/", 15)), until, at).await.unwrap();
+    assert_eq!((queued.len(), queued[0].branch), (1, Some(15)));
+    let none = journal.take_notice(of, None, (&twin, "b".to_owned(), second), at).await.unwrap();
+    assert!(none.is_empty());
+    assert_eq!(short(&journal.untold(&twin).await.unwrap()), [("a".to_owned(), second, None)]);
+    assert_eq!(journal.deeds(works[0].run, 0, 9).await.unwrap(), (Vec::new(), None), "nothing is done yet");
 }

@@ -241,7 +241,9 @@ fn of_a_file_that_is_held_for_it_nothing_is_left_over_and_released_it_arrives_on
             None => is_through().then_some(None),
         });
         if let Some(hold) = hold {
-            wait_for(&format!("nothing is left after request {number}"), || line.there.is_tidy().then_some(()));
+            wait_for(&format!("nothing is left after request {number}, held: {hold}"), || {
+                line.there.is_tidy().then_some(())
+            });
             assert!(line.office.wetbank(&["hold", "release", &hold["item"].to_string()]).status.success());
             wait_for(&format!("{number} arrives after all"), || is_through().then_some(()));
         }

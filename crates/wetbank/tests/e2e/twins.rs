@@ -2,215 +2,21 @@
 //! often the service is ended without warning.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeSet,
     fs,
-    path::Path,
     time::{Duration, Instant, SystemTime},
 };
 
-use wetbank_standins::{DriveStandin, DriveStandinOptions, DriveUser};
-use wetbank_testbed::{Apache, FtpOffer, Proftpd, SHARE_NAME, SHARE_USER, Samba, ShareOffer, SmallDisk, Sshd};
+use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer, SmallDisk};
 
 use crate::support::{
     Office,
     browser::Browser,
     names,
-    servers::{Scene, dav, ftp, openssh, shared_folder},
+    servers::{Scene, shared_folder},
+    sides::{below, kept},
     wait_for,
 };
-
-/// Every file below a folder with its content, what is the service's own left out.
-fn below(root: &Path) -> BTreeMap<String, Vec<u8>> {
-    let (mut found, mut folders) = (BTreeMap::new(), vec![root.to_owned()]);
-    while let Some(folder) = folders.pop() {
-        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
-            let path = entry.path();
-            let is_ours = path.file_name().unwrap().to_string_lossy().starts_with(".wetbank-");
-            if path.is_dir() && !is_ours {
-                folders.push(path);
-            } else if !is_ours {
-                // It may go while it is looked at.
-                let Ok(content) = fs::read(&path) else { continue };
-                found.insert(path.strip_prefix(root).unwrap().display().to_string(), content);
-            }
-        }
-    }
-    found
-}
-
-/// What a side keeps of what it lost, whatever it is called there.
-fn kept(root: &Path) -> Vec<Vec<u8>> {
-    let (mut found, mut folders) = (Vec::new(), vec![root.join(".wetbank-kept")]);
-    while let Some(folder) = folders.pop() {
-        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
-            if entry.path().is_dir() { folders.push(entry.path()) } else { found.push(fs::read(entry.path()).unwrap()) }
-        }
-    }
-    found
-}
-
-/// Two desks with an inbox each, both alike through this place; each desk's own rule sorts what comes.
-fn two_desks(scene: &Scene, place: &str) {
-    let desk = |desk: &str| {
-        format!(
-            "[twin.{desk}]\nnear = {{ place = \"office\", folder = \"{desk}/inbox\" }}\nfar = {{ place = \"cloud\", folder = \"inbox\" }}\n\
-             way = \"both\"\nrecent-days = 14\nsettle = \"0s\"\nstarts = {{ change = {{ look-every = \"300ms\" }} }}\n\
-             [rule.sort-{desk}]\nstarts = {{ arrival = {{ place = \"office\", folder = \"{desk}/inbox\" }} }}\n\
-             [[rule.sort-{desk}.branch]]\nsteps = [ {{ copy = {{ to = \"office\", folder = \"{desk}/sorted\", exists = \"keep-both\" }} }} ]\n"
-        )
-    };
-    for inbox in ["north/inbox", "south/inbox"] {
-        fs::create_dir_all(scene.office.path(&format!("office/{inbox}"))).unwrap();
-    }
-    scene.book(&[place, &desk("north"), &desk("south")]);
-}
-
-/// A new file at one desk is at the other once, is sorted there, never comes back, and changes follow.
-fn keeps_two_desks_alike(scene: &Scene, place: &str) {
-    two_desks(scene, place);
-    let office = &scene.office;
-    let at = |path: &str| office.path(&format!("office/{path}"));
-    office.put("office/north/inbox/gauge 07 á.csv", b"seven");
-    office.put("office/south/inbox/gauge-09.csv", b"nine");
-    let alike = |what: &str, wanted: &[(&str, &str)]| {
-        let wanted: BTreeMap<String, Vec<u8>> =
-            wanted.iter().map(|(name, content)| ((*name).to_owned(), content.as_bytes().to_vec())).collect();
-        wait_for(what, || (below(&at("north/inbox")) == wanted && below(&at("south/inbox")) == wanted).then_some(()));
-    };
-    alike("both to have both", &[("gauge 07 á.csv", "seven"), ("gauge-09.csv", "nine")]);
-    wait_for("both desks to sort both", || {
-        let sorted = ["gauge 07 á.csv", "gauge-09.csv"];
-        (names(&at("north/sorted")) == sorted && names(&at("south/sorted")) == sorted).then_some(())
-    });
-    // A change at one desk, a file gone at the other.
-    office.put("office/south/inbox/gauge-09.csv", b"nine, read again");
-    fs::remove_file(at("north/inbox/gauge 07 á.csv")).unwrap();
-    alike("both to follow", &[("gauge-09.csv", "nine, read again")]);
-    assert_eq!(kept(&at("south/inbox")).iter().filter(|content| *content == b"seven").count(), 1);
-    // Folders too.
-    office.put("office/north/inbox/deep/er/x.csv", b"x");
-    alike("the folder to follow", &[("gauge-09.csv", "nine, read again"), ("deep/er/x.csv", "x")]);
-    // Nothing echoes: after a while there is nothing more to do, and no rule took anything twice.
-    std::thread::sleep(Duration::from_millis(1500));
-    office.wait_idle();
-    for desk in ["north", "south"] {
-        let found = office.json(&["twin", "compare", desk]);
-        assert_eq!(found["all"], 0, "{found}");
-        wait_for("it to be alike", || (office.json(&["twin", "show", desk])["state"] == "alike").then_some(()));
-        let rule = format!("sort-{desk}");
-        let took = office.runs().iter().filter(|run| run["rule"] == rule.as_str()).count();
-        assert_eq!(took, 3, "two new files and one change for {desk}");
-    }
-    assert!(office.holds().is_empty(), "{:?}", office.holds());
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_a_folder() {
-    let scene = Scene::new();
-    fs::create_dir_all(scene.office.path("cloud/inbox")).unwrap();
-    keeps_two_desks_alike(&scene, "[place.cloud]\nkind = \"folder\"\nroot = \"@/cloud\"\n");
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_an_sftp_server() {
-    let (scene, sshd) = (Scene::new(), Sshd::start());
-    let place = openssh(&scene.office, &sshd, "cloud", "cloud");
-    fs::create_dir_all(scene.office.path("cloud/inbox")).unwrap();
-    keeps_two_desks_alike(&scene, &place);
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_a_share() {
-    let (scene, samba) = (Scene::new(), Samba::start(ShareOffer::Usual));
-    shared_folder(&samba.root.path().join("inbox"));
-    let place = format!(
-        "[place.cloud]\nkind = \"share\"\nhost = \"127.0.0.1\"\nport = {}\nshare = \"{SHARE_NAME}\"\nuser = \"{}\"\n\
-         password = {{ secret = \"share\" }}\nsecurity = \"signed\"\n",
-        samba.port, SHARE_USER.0
-    );
-    assert!(scene.office.wetbank_with(&["secret", "set", "share"], SHARE_USER.1).status.success());
-    keeps_two_desks_alike(&scene, &place);
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_a_webdav_server() {
-    let (scene, apache) = (Scene::new(), Apache::start(false));
-    shared_folder(&apache.root.path().join("inbox"));
-    keeps_two_desks_alike(&scene, &dav("cloud", &apache));
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_an_ftp_server() {
-    let (scene, proftpd) = (Scene::new(), Proftpd::start(FtpOffer::Plain));
-    shared_folder(&proftpd.root.path().join("inbox"));
-    keeps_two_desks_alike(&scene, &ftp("cloud", &proftpd));
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_a_cloud_drive() {
-    let scene = Scene::new();
-    let user = DriveUser { tenant: "merrow".to_owned(), name: "tove".to_owned(), password: "grey heron".to_owned() };
-    let drive = scene.runtime.block_on(DriveStandin::start(DriveStandinOptions::new(vec![user]))).unwrap();
-    drive.make_folder("merrow", "inbox");
-    let rights = ["files.read", "files.write"];
-    let grant = drive.grant("tove", &rights);
-    assert!(scene.office.wetbank_with(&["secret", "set", "cloud-grant"], &grant).status.success());
-    let place = format!(
-        "[place.cloud]\nkind = \"webdav\"\nurl = \"{}\"\nagreement = {{ server = \"{}\", client = \"wetbank\", rights = {rights:?}, \
-         grant = {{ secret = \"cloud-grant\" }} }}\n",
-        drive.files("merrow"),
-        drive.url()
-    );
-    keeps_two_desks_alike(&scene, &place);
-}
-
-#[test]
-fn j07_two_desks_keep_one_inbox_alike_through_a_bucket() {
-    let scene = Scene::new();
-    let (_archive, place) = scene.bucket("cloud");
-    keeps_two_desks_alike(&scene, &place);
-}
-
-#[test]
-fn j21_several_folders_are_brought_up_to_date_by_one_rule_and_only_what_is_new_travels() {
-    let (scene, sshd) = (Scene::new(), Sshd::start());
-    let (archive, bucket) = scene.bucket("archive");
-    let server = openssh(&scene.office, &sshd, "store", "store");
-    for folder in ["office/gauges", "office/charts"] {
-        fs::create_dir_all(scene.office.path(folder)).unwrap();
-    }
-    let rules = "[twin.gauges]\nnear = { place = \"office\", folder = \"gauges\" }\nfar = { place = \"archive\", folder = \"gauges\" }\nway = \"update\"\nsettle = \"0s\"\n\
-        [twin.charts]\nnear = { place = \"office\", folder = \"charts\" }\nfar = { place = \"store\" }\nway = \"exact\"\n\
-        [rule.nightly]\nstarts = { schedule = { at = \"03:00\" } }\n[[rule.nightly.branch]]\n\
-        steps = [ { align = { twin = \"gauges\" } }, { align = { twin = \"charts\" } } ]\n";
-    scene.book(&[&bucket, &server, rules]);
-    let office = &scene.office;
-    for number in 0..12 {
-        office.put(&format!("office/gauges/{number}.csv"), format!("gauge {number}").as_bytes());
-        office.put(&format!("office/charts/2026/{number}.svg"), format!("chart {number}").as_bytes());
-    }
-    let nightly = || {
-        assert!(office.wetbank(&["rule", "run", "nightly"]).status.success());
-        std::thread::sleep(Duration::from_millis(300));
-        office.wait_idle();
-    };
-    nightly();
-    assert_eq!(archive.keys().iter().filter(|key| key.starts_with("gauges/") && key.ends_with(".csv")).count(), 12);
-    assert_eq!(below(&office.path("store")), below(&office.path("office/charts")));
-    office.put("office/gauges/3.csv", b"gauge 3, read again");
-    office.put("office/charts/2026/new.svg", b"a new chart");
-    fs::remove_file(office.path("office/charts/2026/5.svg")).unwrap();
-    nightly();
-    assert_eq!(archive.object("gauges/3.csv").unwrap(), b"gauge 3, read again");
-    assert_eq!(below(&office.path("store")), below(&office.path("office/charts")));
-    let last = |twin: &str| {
-        let shown = office.json(&["twin", "show", twin]);
-        shown["passes"].as_array().unwrap().iter().find(|pass| !pass["run"].is_null()).unwrap()["words"].clone()
-    };
-    assert_eq!((last("gauges"), last("charts")), ("1 replaced".into(), "1 copied, 1 deleted".into()));
-    nightly();
-    assert_eq!(office.json(&["twin", "show", "charts"])["state"], "alike");
-}
 
 const LOCAL: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[place.store]\nkind = \"folder\"\nroot = \"@/store\"\n\
     [twin.readings]\nnear = { place = \"office\", folder = \"in\" }\nfar = { place = \"store\", folder = \"shared\" }\n";

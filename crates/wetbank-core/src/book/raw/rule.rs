@@ -38,12 +38,25 @@ pub(crate) struct Rule {
     /// A run that takes longer is held.
     #[schemars(title = "Longest run", extend("seldom" = true))]
     pub limit: Option<Text<holds::Duration>>,
+    /// A run that looks for files and would delete, move or replace more than this stops before its first action and asks.
+    /// Without it a run that only deletes asks before more than 200 files, and others never do.
+    #[schemars(title = "Brake", extend("seldom" = true))]
+    pub brake: Option<RuleBrake>,
     /// When what failed is tried again; else as the place says where it failed.
     #[schemars(title = "Try again", extend("seldom" = true))]
     pub retry: Option<Retry>,
     /// Asked in order; the first whose condition holds takes the file.
     #[schemars(title = "Branches", with = "Vec<Branch>")]
     pub branch: Spanned<Vec<Branch>>,
+}
+
+/// How much a run that looks for files deletes, moves and replaces without asking.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct RuleBrake {
+    /// Files that are deleted, moved away or replaced, together.
+    #[schemars(title = "Files at most")]
+    pub files: u64,
 }
 
 /// What starts a rule: one of these or several. A person can start every rule.

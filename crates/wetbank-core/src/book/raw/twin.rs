@@ -6,7 +6,7 @@ use toml::Spanned;
 
 use super::Schedule;
 use crate::{
-    shape::{Case, Nothing, Text, holds},
+    shape::{Case, HoursShape, Nothing, OneOrMany, Text, holds},
     twin::{Sameness, Settling, Way},
 };
 
@@ -77,11 +77,15 @@ pub(crate) struct Twin {
     /// A pass that would delete or replace more than this on one side stops before its first action and asks.
     #[schemars(title = "Brake", extend("seldom" = true))]
     pub brake: Option<TwinBrake>,
+    /// Who is told afterwards what a pass did, in one mail by folder.
+    #[serde(default)]
+    #[schemars(title = "Tell afterwards", extend("seldom" = true))]
+    pub tell: Vec<TwinNotice>,
     /// Whether capitals count when names are compared with patterns.
     #[serde(default)]
     #[schemars(title = "Capitals", extend("seldom" = true))]
     pub case: Case,
-    /// Whose clock counts for its schedule and for dates in names.
+    /// Whose clock counts for its schedule, for quiet hours and for dates in names and mails.
     #[schemars(title = "Time zone", extend("seldom" = true, "default" = "UTC"))]
     pub zone: Option<Text<holds::Zone>>,
 }
@@ -134,4 +138,22 @@ pub(crate) struct TwinBrake {
     /// Files.
     #[schemars(title = "Files at most", extend("default" = 200))]
     pub files: Option<u64>,
+}
+
+/// Who is told what a pass did. A pass that did nothing is not told of.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct TwinNotice {
+    /// The mailbox that sends the mail.
+    #[schemars(title = "By")]
+    pub by: Text<holds::PlaceName>,
+    /// Who gets it; one address or several.
+    #[schemars(title = "To", with = "OneOrMany", extend("holds" = "mail-address"))]
+    pub to: Spanned<OneOrMany>,
+    /// Only of what lies in this folder of the twin; of everything if it is left out.
+    #[schemars(title = "Of the folder")]
+    pub folder: Option<Text<holds::Folder>>,
+    /// Hours of each day in which no mail goes, by the clock of the twin; what was done then is told in one mail when they are over.
+    #[schemars(title = "Quiet hours")]
+    pub quiet: Option<HoursShape>,
 }

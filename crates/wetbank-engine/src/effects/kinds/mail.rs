@@ -16,7 +16,7 @@ use crate::{
     clock,
     effects::{
         letters::{mailbox, put},
-        outcome::at as code_at,
+        outcome::{Told, at as code_at},
         reading::Source,
     },
 };
@@ -53,7 +53,11 @@ impl Does for step::Mail {
         let facts = at.facts().with(Arc::new(about));
         let render = |template: &Template| at.with_file(facts.clone(), |facts| template.render(facts));
         let to = self.to.iter().map(|to| Ok(render(to)?.trim().to_owned())).collect::<Effect<Vec<_>>>()?;
-        let (subject, text) = (render(&self.subject)?, render(&self.text)?);
+        // What tells of a twin's passes is written already.
+        let (subject, text) = match at.hand.told.as_deref() {
+            Some(Told { subject, text }) => (subject.clone(), text.clone()),
+            None => (render(&self.subject)?, render(&self.text)?),
+        };
         let enclosed = enclosed(at, self, &files).await?;
         let (carried, recipients) = (enclosed.len(), to.join(", "));
         let letter = Letter {

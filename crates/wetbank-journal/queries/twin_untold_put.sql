@@ -1,0 +1,1 @@
+INSERT INTO twin_untold (twin, notice, pass) VALUES (?1, ?2, ?3)

@@ -1,0 +1,1 @@
+DELETE FROM twin_untold WHERE twin = ?1 AND notice = ?2 AND pass <= ?3

@@ -1,0 +1,1 @@
+SELECT DISTINCT twin FROM twin_untold
