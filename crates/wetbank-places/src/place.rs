@@ -61,7 +61,7 @@ pub struct Capabilities {
     pub folders_are_made: bool,
     /// A rename keeps a file's state.
     pub rename_keeps_state: bool,
-    /// A file that is written can be given the time of its original.
+    /// A file that is written can be given the time of its original, if its server does as it is told.
     pub sets_times: bool,
     /// A file is written under a temporary name first; else it is seen under its own while it is written.
     pub stages: bool,
@@ -209,8 +209,8 @@ pub trait Place: Send + Sync + fmt::Debug {
     /// [`Place::rename`], which may give it that target and no other.
     async fn stage(&self, temporary: &RelPath, target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>>;
 
-    /// Says when a temporary file of ours was last changed, in nanoseconds since 1970; answers how it is then. Only where
-    /// [`Capabilities::sets_times`] says that it can be said.
+    /// Says when a temporary file of ours was last changed, in nanoseconds since 1970; answers how it is then, which is as
+    /// it was where the server does not do it. Only where [`Capabilities::sets_times`] says that it can be said.
     async fn set_modified(&self, path: &RelPath, _at: i64) -> Result<Entry> {
         Err(PlaceError {
             kind: PlaceErrorKind::Unsupported,

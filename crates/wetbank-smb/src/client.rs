@@ -230,6 +230,17 @@ impl Client {
         self.request(message::rename(&handle.id, to, replace)).await.map(drop)
     }
 
+    /// Says when a file was last written, in nanoseconds since 1970. Answers how it is then.
+    pub async fn set_modified(&self, path: &str, at: i64) -> Result<Attributes, Error> {
+        let opening = Opening { access: ACCESS_LOOK | ACCESS_CHANGE, disposition: OPEN, options: NO_LINK };
+        let (handle, _) = self.create(path, opening).await?;
+        // Zero would leave it as it is.
+        let at = SINCE_1601.saturating_add_signed(at.div_euclid(100)).max(1);
+        self.request(message::set_written(&handle.id, at)).await?;
+        drop(handle);
+        self.look(path).await
+    }
+
     /// Who owns what lies at a path, if the server tells it.
     pub async fn owner(&self, path: &str) -> Result<Option<AccountId>, Error> {
         let opening = Opening { access: ACCESS_PROTECTION | ACCESS_LOOK, disposition: OPEN, options: NO_LINK };

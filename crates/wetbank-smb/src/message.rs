@@ -439,6 +439,13 @@ pub(crate) fn rename(id: &FileId, to: &str, replace: bool) -> Request {
     set_info(id, 10, &info.0)
 }
 
+/// Says when a file was last written, in tenths of microseconds since 1601; its other times stay ([MS-FSCC], section
+/// 2.4.7).
+pub(crate) fn set_written(id: &FileId, at: u64) -> Request {
+    let info = Writer::default().u64(0).u64(0).u64(at).u64(0).u32(0).u32(0);
+    set_info(id, 4, &info.0)
+}
+
 /// Marks a file to vanish when it is closed ([MS-FSCC], section 2.4.11).
 pub(crate) fn vanish(id: &FileId) -> Request {
     set_info(id, 13, &[1])

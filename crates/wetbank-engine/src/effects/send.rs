@@ -114,10 +114,8 @@ impl AtStep<'_> {
             self.effects.moorings.has_room(&to.place);
             let arrived = match &self.hand.aligned {
                 // Before it has its name: whoever waits for it there sees one state only.
-                // A file system that takes no times keeps its own.
                 Some(_) if is_staged && place.capabilities().sets_times => {
-                    let set = place.set_modified(&temporary, self.hand.fingerprint.modified).await;
-                    set.map_or_else(|_| staging.entry.fingerprint.clone(), |entry| entry.fingerprint)
+                    place.set_modified(&temporary, self.hand.fingerprint.modified).await?.fingerprint
                 }
                 _ => staging.entry.fingerprint.clone(),
             };

@@ -57,7 +57,8 @@ fn customs(place: &dyn Place) -> Customs {
     let can = place.capabilities();
     Customs {
         grain: if can.fine_times { 1 } else { 1_000_000_000 },
-        keeps_times: can.sets_times,
+        // Between servers each goes by a clock of its own.
+        keeps_times: can.sets_times && place.as_folder().is_some(),
         tells_case: can.tells_case,
         names: can.names,
         folders_are_made: can.folders_are_made,

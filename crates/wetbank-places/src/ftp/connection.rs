@@ -73,6 +73,8 @@ pub(super) struct Connection {
     pub stream: AsyncRustlsFtpStream,
     /// Whether the server lists in the machine's form.
     pub has_facts: bool,
+    /// Whether it can be told when a file was changed.
+    pub sets_times: bool,
     /// How long the server may be silent.
     pub silence: Duration,
     /// Where it stood when it was signed in, once it was asked.
@@ -270,15 +272,16 @@ impl Pool {
             stream.set_mode(if is_extended { Mode::ExtendedPassive } else { Mode::Passive });
             // An address told by a server behind a translator leads nowhere; the one we reached does.
             stream.set_passive_nat_workaround(true);
-            Ok::<_, FtpError>((has("MLST") || has("MLSD"), is_extended))
+            Ok::<_, FtpError>((has("MLST") || has("MLSD"), has("MFMT"), is_extended))
         };
-        let (has_facts, is_extended) = prepared.await.map_err(|error| self.refused("sign in to", error))?;
+        let (has_facts, sets_times, is_extended) = prepared.await.map_err(|error| self.refused("sign in to", error))?;
         if self.spec.active {
             stream = stream.active_mode(CONNECT);
         }
         Ok(Connection {
             stream,
             has_facts,
+            sets_times,
             silence: self.spec.silence,
             home: None,
             is_extended: is_extended && !self.spec.active,

@@ -26,7 +26,7 @@ use crate::{
     known::KnownFolders,
     place::{Result, make_each, misnamed},
 };
-use connection::{Command, Connection, Lease, Pool, answered};
+use connection::{Command, Connection, Lease, Pool, answered, unless_refused};
 use listing::{Told, is_of_interest, read_facts, read_line, to_text};
 use upload::Upload;
 
@@ -334,7 +334,13 @@ impl Place for Ftp {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities { resumes: true, names: Names::OneLine, stages: self.pool.spec().staged, ..Capabilities::LEAST }
+        Capabilities {
+            resumes: true,
+            names: Names::OneLine,
+            sets_times: true,
+            stages: self.pool.spec().staged,
+            ..Capabilities::LEAST
+        }
     }
 
     fn endpoint(&self) -> Option<(String, u16)> {
@@ -449,6 +455,24 @@ impl Place for Ftp {
 
     async fn stage(&self, temporary: &RelPath, _target: &RelPath, resume: Option<u64>) -> Result<Box<dyn Staged>> {
         Ok(Box::new(Upload::start(self, temporary, resume).await?))
+    }
+
+    async fn set_modified(&self, path: &RelPath, at: i64) -> Result<Entry> {
+        let stamp =
+            Timestamp::from_second(at.div_euclid(1_000_000_000)).map(|at| at.strftime("%Y%m%d%H%M%S").to_string());
+        if let Ok(stamp) = stamp {
+            self.call("set the time of", path, async |connection, full| {
+                if !connection.sets_times {
+                    return Ok(());
+                }
+                // No RFC has it; servers follow draft-somers-ftp-mfxx, section 3.
+                let command = format!("MFMT {stamp} {full}");
+                let set = connection.stream.custom_command(command, &[Status::File]);
+                unless_refused(answered(connection.silence, set).await.map(drop))
+            })
+            .await?;
+        }
+        self.stat(path).await
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {

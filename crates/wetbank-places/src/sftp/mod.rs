@@ -170,6 +170,7 @@ impl Place for Sftp {
             resumes: true,
             cuts_when_resuming: true,
             tells_links: true,
+            sets_times: true,
             stages: self.inner.spec.staged,
             ..Capabilities::LEAST
         }
@@ -272,6 +273,21 @@ impl Place for Sftp {
         };
         let pieces = Pieces::new(length, AHEAD, resume.unwrap_or(0), put);
         Ok(Box::new(Upload { place: self.clone(), path: temporary.clone(), lease, file, pieces }))
+    }
+
+    async fn set_modified(&self, path: &RelPath, at: i64) -> Result<Entry> {
+        let lease = self.lease().await?;
+        let full = self.absolute(path);
+        // Version 3 knows no other times.
+        if let Ok(seconds) = u32::try_from(at.div_euclid(1_000_000_000)) {
+            match lease.client.set_times(&full, seconds).await {
+                Err(error) if error.code().is_none() => return Err(self.error("set the time of", path, &error)),
+                // Refused or not, the server says how it is.
+                _ => {}
+            }
+        }
+        let attributes = lease.client.lstat(&full).await.map_err(|e| self.error("look at", path, &e))?;
+        Ok(self.entry(path.clone(), attributes))
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {

@@ -281,6 +281,7 @@ impl Place for Share {
             resumes: true,
             cuts_when_resuming: true,
             fine_times: true,
+            sets_times: true,
             names: Names::Share,
             // Links are not told: many servers follow one themselves and show where it leads.
             ..Capabilities::LEAST
@@ -369,6 +370,17 @@ impl Place for Share {
         };
         let pieces = Pieces::new(lease.piece(), AHEAD, resume.unwrap_or(0), put);
         Ok(Box::new(Upload { place: self.clone(), path: temporary.clone(), full, lease, file, pieces }))
+    }
+
+    async fn set_modified(&self, path: &RelPath, at: i64) -> Result<Entry> {
+        let call = "set the time of";
+        let full = self.full(call, path)?;
+        match self.lease().await?.set_modified(&full, at).await {
+            Ok(attributes) => Ok(self.entry(path.clone(), attributes)),
+            // Refused: it is as it was.
+            Err(error) if error.status().is_some() => self.stat(path).await,
+            Err(error) => Err(self.error(call, path, &error)),
+        }
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath, collision: Collision) -> Result<Option<Fingerprint>> {

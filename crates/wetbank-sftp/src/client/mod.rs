@@ -233,6 +233,13 @@ impl Client {
         attributes(kind, body)
     }
 
+    /// Says when a file was last read and changed, in seconds since 1970 (section 6.9).
+    pub async fn set_times(&self, path: &[u8], seconds: u32) -> Result<()> {
+        let attributes = Attributes { times: Some((seconds, seconds)), ..Attributes::default() }.to_bytes();
+        let (kind, body) = self.path_request(kind::SETSTAT, path, |packet| packet.raw(&attributes)).await?;
+        done(kind, body)
+    }
+
     /// Attributes of what a path leads to (section 6.8).
     pub async fn stat(&self, path: &[u8]) -> Result<Attributes> {
         let (kind, body) = self.path_request(kind::STAT, path, |p| p).await?;

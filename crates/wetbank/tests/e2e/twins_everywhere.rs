@@ -1,7 +1,11 @@
 //! Twins between a folder and every kind of place: two desks with one inbox, a structure that is replicated and told of,
 //! several folders by one schedule.
 
-use std::{collections::BTreeMap, fs, time::Duration};
+use std::{
+    collections::BTreeMap,
+    fs,
+    time::{Duration, SystemTime},
+};
 
 use wetbank_standins::{DriveStandin, DriveStandinOptions, DriveUser};
 use wetbank_testbed::{Apache, FtpOffer, PostOffice, Proftpd, SHARE_NAME, SHARE_USER, Samba, ShareOffer, Sshd};
@@ -207,8 +211,15 @@ fn j17_a_structure_is_replicated_and_who_watches_it_is_told(scene: &Scene, place
     for (path, content) in [("plan.txt", "the plan"), ("maps/2026/north/bank.svg", "north"), ("maps/key.txt", "key")] {
         office.put(&format!("office/project/{path}"), content.as_bytes());
     }
+    let old = SystemTime::UNIX_EPOCH + Duration::from_secs(1_600_000_000);
+    let plan = fs::File::options().write(true).open(office.path("office/project/plan.txt")).unwrap();
+    plan.set_modified(old).unwrap();
     pass(scene, "project");
     is_there();
+    // A file keeps its time where its server takes that.
+    let back = fs::metadata(office.path("office/back/plan.txt")).unwrap().modified().unwrap();
+    let has_own_times = ["kind = \"webdav\"", "kind = \"bucket\""].iter().any(|kind| place.contains(kind));
+    assert_eq!(back == old, !has_own_times, "{back:?}");
     let first = letters(2, "wardens").remove(0);
     assert!(first.contains("Subject: Sea wall project: ") && first.contains("In cloud:/inbox:"), "{first}");
     for line in ["added         plan.txt (8 B)", "  maps/2026/north/", "added         bank.svg (5 B)"] {

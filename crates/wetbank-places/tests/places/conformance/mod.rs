@@ -14,7 +14,7 @@ use rigs::{
 };
 use tempfile::TempDir;
 use wetbank_core::{BucketAddressing, RelPath};
-use wetbank_places::{Collision, Depth, Entry, EntryKind, PlaceErrorKind};
+use wetbank_places::{Collision, Depth, Entry, EntryKind, Names, PlaceErrorKind};
 use wetbank_testbed::{FtpOffer, FtpServer, ShareOffer, WebServer};
 
 macro_rules! facts {
@@ -59,6 +59,7 @@ facts!(
     awkward_names_survive,
     an_awkward_folder_is_listed_as_it_is_called,
     a_name_as_long_as_can_be_is_fine_and_a_longer_one_is_not,
+    the_time_of_a_file_is_set_before_it_has_its_name_and_stays,
     links_and_pipes_are_told_and_never_read,
     no_link_leads_out_of_the_root,
     folders_are_made_with_those_above_and_once_more_without_harm,
@@ -87,6 +88,27 @@ async fn what_is_written_is_read_back(rig: Rig) {
             place.list(&RelPath::root(), Depth::One).map(|entry| state(entry.unwrap())).collect().await;
         assert_eq!(listed, [state(after)], "nothing is left beside it, and a listing tells the same state");
     }
+}
+
+async fn the_time_of_a_file_is_set_before_it_has_its_name_and_stays(rig: Rig) {
+    let place = rig.place.as_ref();
+    if !place.capabilities().sets_times {
+        return;
+    }
+    let at = 1_600_000_000_500_000_000;
+    let before = write(place, ".wetbank-1", &path("old"), b"old").await.unwrap();
+    let set = place.set_modified(&path(".wetbank-1"), at).await.unwrap();
+    // Few FTP servers can be told.
+    let may_keep_its_own = place.capabilities().names == Names::OneLine && set.fingerprint == before.fingerprint;
+    assert!(set.fingerprint.modified / 1_000_000_000 == at / 1_000_000_000 || may_keep_its_own, "{set:?}");
+    place.rename(&path(".wetbank-1"), &path("old"), Collision::Refuse).await.unwrap();
+    assert_eq!(place.stat(&path("old")).await.unwrap().fingerprint, set.fingerprint);
+    // Beyond what some can say: it is told how it is.
+    for odd in [-1, i64::MAX] {
+        let told = place.set_modified(&path("old"), odd).await.unwrap();
+        assert_eq!(place.stat(&path("old")).await.unwrap().fingerprint, told.fingerprint, "{odd}");
+    }
+    assert_eq!(place.set_modified(&path("none"), at).await.unwrap_err().kind, PlaceErrorKind::NotFound);
 }
 
 async fn nothing_is_visible_before_the_rename(rig: Rig) {
