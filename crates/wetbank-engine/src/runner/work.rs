@@ -197,6 +197,14 @@ async fn settle_unclear(runner: &Arc<Runner>, claim: Claim, rule: &Rule) -> Resu
             Moved { end: Some(record::cut_short(attempt.id)), ..Moved::stays(&claim, ItemState::Working) }
         }
         Ok(Found::Again(None)) => return Ok(claim),
+        // What a pass does about a file is planned anew from what is there, however this ended.
+        Err(StepFailure { attempt, kind: FailureKind::Lasting { code, why, .. }, .. })
+            if code == "unclear" && is_planned(&claim) =>
+        {
+            let (end, why) = (attempt.map(record::cut_short), Some(format!("{why}; the next pass plans it anew")));
+            let moved = Moved { end, why, ..Moved::stays(&claim, ItemState::Skipped) };
+            return Err(ended(runner, claim, moved).await);
+        }
         Err(failure) => return Err(failed(runner, claim, rule.retry.clone(), failure).await),
     };
     let is_over = moved.state.is_at_rest();
@@ -208,6 +216,11 @@ async fn settle_unclear(runner: &Arc<Runner>, claim: Claim, rule: &Rule) -> Resu
         Settled::Done(claim) => Ok(claim),
         Settled::Stopping => Err(Turn::Stopping),
     }
+}
+
+/// Whether a pass of a twin planned what an item does.
+fn is_planned(work: &Work) -> bool {
+    matches!(Hand::of(work), Ok(Some(Hand { aligned: Some(_), .. })))
 }
 
 /// Whether the step at which an item was cut short must not be repeated unasked.

@@ -74,7 +74,8 @@ pub(crate) async fn look(
 ) -> Result<Looked, EngineError> {
     let journal = &effects.record.journal;
     let places = places(effects, twin)?;
-    let Met { roots, stop, is_first, mark, needs_mark, .. } = marks::met(journal, twin, &places).await?;
+    let Met { roots, stop, is_first, mark, needs_mark, .. } =
+        marks::met(journal, &effects.work.instance, twin, &places).await?;
     // That it is another folder than last time was seen: then they meet for the first time.
     let is_first = is_first || stop.is_some_and(|stop| choices.allows(&stop));
     let stop = stop.filter(|stop| !choices.allows(stop));

@@ -1,5 +1,6 @@
 //! Whether both sides are those of the last pass: each side that a twin changes has a mark, and so has the journal.
-//! A journal that was put back from an older copy does not know the mark, and another disk does not have one.
+//! A journal that was put back from an older copy does not know the mark, and another disk does not have one. Each
+//! service has a mark of its own: two of them may have a twin of one name with a folder that both share.
 
 use std::sync::Arc;
 
@@ -7,7 +8,7 @@ use bytes::Bytes;
 use futures_util::StreamExt;
 use serde::{Deserialize, Serialize};
 use wetbank_core::{
-    FilePath, RelPath,
+    FilePath, RelPath, TEMPORARY_PREFIX,
     twin::{Counts, KEPT, Pair, Side, Stop, Twin, Way},
 };
 use wetbank_journal::Journal;
@@ -67,13 +68,18 @@ pub(crate) struct Met {
     pub needs_mark: bool,
 }
 
-fn path(twin: &Twin, side: Side, name: &str) -> RelPath {
-    let below = RelPath::parse(&format!("{KEPT}/{name}")).expect("plain names");
+fn path(twin: &Twin, side: Side, instance: &str) -> RelPath {
+    let below = RelPath::parse(&format!("{KEPT}/{}.{instance}.mark", twin.name)).expect("plain names");
     twin.folders.of(side).path.join(&below)
 }
 
-/// Looks at both folders themselves.
-pub(crate) async fn met(journal: &Journal, twin: &Twin, places: &Pair<Arc<dyn Place>>) -> Result<Met, EngineError> {
+/// Looks at both folders themselves, for a service.
+pub(crate) async fn met(
+    journal: &Journal,
+    instance: &str,
+    twin: &Twin,
+    places: &Pair<Arc<dyn Place>>,
+) -> Result<Met, EngineError> {
     let (mut last, mut marks) = (None, Vec::new());
     for pass in journal.passes(&twin.name, LOOKED_THROUGH).await? {
         let planned = pass.plan.as_deref().and_then(|plan| serde_json::from_str::<Planned>(plan).ok());
@@ -97,7 +103,7 @@ pub(crate) async fn met(journal: &Journal, twin: &Twin, places: &Pair<Arc<dyn Pl
         let Some(last) = &met.last else { continue };
         let is_same_folder = inode.is_some() && inode == *last.roots.of(side);
         if twin.way.changes(side) && last.mark.is_some() {
-            match read(place.as_ref(), &path(twin, side, &format!("{}.mark", twin.name))).await? {
+            match read(place.as_ref(), &path(twin, side, instance)).await? {
                 Some(mark) if marks.contains(&mark) => seen.push(Some(mark)),
                 Some(_) => {
                     met.is_first = true;
@@ -146,12 +152,19 @@ pub(crate) fn fresh() -> String {
 }
 
 /// Marks each side that the twin changes.
-pub(crate) async fn set(twin: &Twin, places: &Pair<Arc<dyn Place>>, mark: &str) -> Result<(), PlaceError> {
+pub(crate) async fn set(
+    instance: &str,
+    twin: &Twin,
+    places: &Pair<Arc<dyn Place>>,
+    mark: &str,
+) -> Result<(), PlaceError> {
     for side in Side::BOTH.into_iter().filter(|side| twin.way.changes(*side)) {
         let place = places.of(side);
         place.make_folder(&twin.folders.of(side).path.join(&RelPath::parse(KEPT).expect("a plain name"))).await?;
-        let temporary = path(twin, side, &format!(".wetbank-{mark}.part"));
-        let target = path(twin, side, &format!("{}.mark", twin.name));
+        let target = path(twin, side, instance);
+        // The same at every attempt, so that a broken one is written anew.
+        let aside = format!("{TEMPORARY_PREFIX}{instance}-{}.part", twin.name);
+        let temporary = target.parent().join_name(aside.as_bytes()).expect("a plain name");
         let mut staged = place.stage(&temporary, &target, None).await?;
         staged.write(Bytes::from(format!("{mark}\n"))).await?;
         staged.finish().await?;

@@ -107,7 +107,7 @@ impl Keeper {
         let carried = async {
             // It is on record before it is on any side: a side that is marked so is known after a stop, too.
             journal.set_pass(ends(None, &planned, false, None)).await?;
-            marks::set(twin, &places(&self.effects, twin)?, &mark).await?;
+            marks::set(&self.effects.work.instance, twin, &places(&self.effects, twin)?, &mark).await?;
             self.carry_out(twin, (cause, Some(number)), &looked).await
         };
         match carried.await {

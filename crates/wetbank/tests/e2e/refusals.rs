@@ -4,6 +4,7 @@
 use std::time::Duration;
 
 use crate::support::{
+    bundles::Bundles,
     cuts::refuse_commits,
     ways::{LongWay, Parcels},
 };
@@ -22,6 +23,12 @@ fn parcels(how: Refusing) {
     let mut way = Parcels::new();
     let files = refuse_commits(&mut way, how, SOME);
     way.check(files);
+}
+
+fn bundles(how: Refusing) {
+    let mut way = Bundles::new();
+    let bundles = refuse_commits(&mut way, how, SOME);
+    way.check(bundles);
 }
 
 #[test]
@@ -52,4 +59,14 @@ fn refused_for_three_seconds_each_parcel_reaches_its_servers_once() {
 #[test]
 fn refused_until_it_is_killed_each_parcel_reaches_its_servers_once() {
     parcels(Refusing::UntilEnd);
+}
+
+#[test]
+fn refused_once_both_sides_of_a_twin_come_to_be_alike() {
+    bundles(Refusing::Once);
+}
+
+#[test]
+fn refused_until_it_is_killed_both_sides_of_a_twin_come_to_be_alike() {
+    bundles(Refusing::UntilEnd);
 }

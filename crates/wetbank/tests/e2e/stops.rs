@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use crate::support::{
+    bundles::Bundles,
     cuts::{Way, cut_off, wait_through},
     ways::{LongWay, Parcels},
 };
@@ -33,4 +34,11 @@ fn cut_off_before_any_change_of_the_disk_each_parcel_reaches_its_servers_once() 
     let mut way = Parcels::new();
     let files = cut_off(&mut way, 12);
     way.check(files);
+}
+
+#[test]
+fn cut_off_before_any_change_of_the_disk_both_sides_of_a_twin_come_to_be_alike_and_nothing_is_lost() {
+    let mut way = Bundles::new();
+    let bundles = cut_off(&mut way, 24);
+    way.check(bundles);
 }

@@ -299,6 +299,42 @@ fn j21_several_folders_are_brought_up_to_date_by_one_rule(scene: &Scene, place: 
     wait_for("it to be alike", || (office.json(&["twin", "show", "charts"])["state"] == "alike").then_some(()));
 }
 
+/// Two services that call their twins alike and share a folder are no strangers to it: what one deletes goes at the other.
+#[test]
+fn j07_two_services_whose_twins_have_one_name_share_a_folder() {
+    let shared = tempfile::tempdir().unwrap();
+    let desk = || {
+        let scene = Scene::new();
+        fs::create_dir_all(scene.office.path("office/inbox")).unwrap();
+        let cloud = format!("[place.cloud]\nkind = \"folder\"\nroot = \"{}\"\n", shared.path().display());
+        let twin = "[twin.inbox]\nnear = { place = \"office\", folder = \"inbox\" }\nfar = { place = \"cloud\" }\nway = \"both\"\n\
+            settle = \"0s\"\nstarts = { change = {} }\n";
+        scene.book(&[&cloud, twin]);
+        scene
+    };
+    let desks = [desk(), desk()];
+    let inboxes = [0, 1].map(|at| desks[at].office.path("office/inbox"));
+    let alike = |what: &str, wanted: &[&str]| {
+        let has = |inbox| below(inbox).into_keys().collect::<Vec<_>>() == wanted;
+        wait_for(what, || inboxes.iter().all(|inbox| has(inbox)).then_some(()));
+    };
+    for (at, name) in ["north.csv", "south.csv"].into_iter().enumerate() {
+        fs::write(inboxes[at].join(name), name).unwrap();
+    }
+    alike("both to have both", &["north.csv", "south.csv"]);
+    for round in 0..3 {
+        fs::write(inboxes[round % 2].join("more.csv"), format!("more {round}")).unwrap();
+        alike("both to have it", &["more.csv", "north.csv", "south.csv"]);
+        desks.iter().for_each(|desk| desk.office.wait_idle());
+        fs::remove_file(inboxes[(round + 1) % 2].join("more.csv")).unwrap();
+        alike("both to have lost it", &["north.csv", "south.csv"]);
+    }
+    for desk in &desks {
+        desk.office.wait_idle();
+        assert!(desk.office.holds().is_empty(), "{:?}", desk.office.holds());
+    }
+}
+
 /// What is done in quiet hours is told in one mail when they are over, and no stop between makes it two or none.
 #[test]
 fn what_passes_did_in_quiet_hours_is_one_mail_when_they_are_over() {

@@ -46,7 +46,7 @@ pub fn refuse_commits(way: &mut impl Way, how: Refusing, points: usize) -> usize
     let whole = way.office().start_watched(refusing(usize::MAX));
     wait_for("the first file is through, nothing refused", || way.is_through(1).then_some(()));
     let commits = whole.end().syncs;
-    assert!(commits > 20, "{commits}");
+    assert!(commits > 10, "{commits}");
     let points = asked(points).min(commits);
     let mut files = 1;
     for point in 0..points {

@@ -3,6 +3,7 @@
 #[cfg(target_arch = "x86_64")]
 pub mod browser;
 pub mod builder;
+pub mod bundles;
 pub mod clock;
 pub mod cuts;
 pub mod desk;
