@@ -102,6 +102,10 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ("connect-webdav", webdav.as_str()),
         ("connect-bucket", "/places/tidewatch-archive?test=now"),
         ("connect-mailbox", "/places/post?test=now"),
+        ("twin-add", "/twins/logbooks"),
+        ("twin-update", "/twins/notices"),
+        ("twin-exact", "/twins/charts"),
+        ("twin-both", "/twins/volunteers"),
     ] {
         picture(&light, &format!("{base}{page}"), &format!("{GUIDE}/{name}.png"))?;
     }

@@ -8,6 +8,7 @@ mod light;
 mod rehearse;
 mod servers;
 mod sshd;
+mod twins;
 
 use std::{
     fs,
@@ -44,7 +45,7 @@ pub(crate) struct Figure {
 type Measure = fn(&mut Vec<Figure>) -> Result<()>;
 
 /// What is measured, by the names that choose it.
-const FIGURES: [(&str, Measure); 19] = [
+const FIGURES: [(&str, Measure); 23] = [
     ("pieces", pieces),
     ("large", files::large_copy),
     ("small", files::small_copies),
@@ -62,6 +63,10 @@ const FIGURES: [(&str, Measure); 19] = [
     ("zip", errands::zip),
     ("table", errands::table),
     ("rehearse", rehearse::rehearse),
+    ("alike", twins::alike),
+    ("sent", twins::sent),
+    ("follows", twins::follows),
+    ("shapes", twins::shapes),
     ("history", history::history),
     ("light", light::light),
 ];

@@ -13,7 +13,8 @@ use tempfile::TempDir;
 
 use super::{Figure, Office, at_least, median, noise, shell, tree, wait};
 
-struct Sshd(Child, u16, TempDir, String);
+/// A server, its port, its folder, and the fingerprint of its key.
+pub(super) struct Sshd(Child, u16, TempDir, String);
 
 impl Drop for Sshd {
     fn drop(&mut self) {
@@ -22,7 +23,38 @@ impl Drop for Sshd {
     }
 }
 
-fn sshd() -> Result<Sshd> {
+impl Sshd {
+    /// What signs in.
+    pub(super) fn key(&self) -> Result<String> {
+        Ok(fs::read_to_string(self.2.path().join("client"))?)
+    }
+
+    /// The place in the book, with a folder of the office as its root.
+    pub(super) fn place(&self, root: &str) -> Result<String> {
+        Ok(format!(
+            "[place.server]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nkey = {{ secret = \"key\" }}\nhost-key = \"{}\"\nroot = \"@/{root}\"\n",
+            self.1,
+            user()?,
+            self.3
+        ))
+    }
+
+    /// Has the system's own client do what a batch says.
+    pub(super) fn client(&self, options: &str, batch: &str) -> Result<Duration> {
+        let (at, user) = (self.2.path().display(), user()?);
+        fs::write(self.2.path().join("batch"), batch)?;
+        shell(&format!(
+            "sftp -q -b '{at}/batch' {options} -P {} -i '{at}/client' -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null {user}@127.0.0.1 >/dev/null",
+            self.1
+        ))
+    }
+}
+
+fn user() -> Result<String> {
+    Ok(String::from_utf8_lossy(&Command::new("id").arg("-un").output()?.stdout).trim().to_owned())
+}
+
+pub(super) fn sshd() -> Result<Sshd> {
     let folder = TempDir::new()?;
     let at = folder.path().display();
     shell(&format!(
@@ -45,30 +77,22 @@ fn sshd() -> Result<Sshd> {
 
 pub(super) fn sftp(figures: &mut Vec<Figure>) -> Result<()> {
     let server = sshd()?;
-    let user = String::from_utf8_lossy(&Command::new("id").arg("-un").output()?.stdout).trim().to_owned();
     let book = format!(
-        "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n[place.server]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = {}\nuser = \"{user}\"\nkey = {{ secret = \"key\" }}\nhost-key = \"{}\"\nroot = \"@/remote\"\n\
+        "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n{}\
          [rule.send]\nstarts = {{ arrival = {{ place = \"office\", folder = \"in\", below = true }} }}\n\
          [[rule.send.branch]]\nsteps = [ {{ deliver = {{ to = \"server\", sha256 = false }} }} ]\n",
-        server.1, server.3
+        server.place("remote")?
     );
-    let key = fs::read_to_string(server.2.path().join("client"))?;
-    let office = Office::open(&["office/in", "remote", "theirs"], &book, &[("key", &key)])?;
+    let office = Office::open(&["office/in", "remote", "theirs"], &book, &[("key", &server.key()?)])?;
     let root = fs::canonicalize(office.folder.path())?;
-    let at = server.2.path().display();
-    let client = |options: &str, batch: &str| {
-        shell(&format!(
-            "printf '{batch}' | sftp -q -b - {options} -P {} -i '{at}/client' -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null {user}@127.0.0.1 >/dev/null",
-            server.1
-        ))
-    };
+    let client = |options: &str, batch: &str| server.client(options, batch);
     noise(&root.join("source"), 512)?;
     let (mut ours, mut plain, mut gcm) = (Vec::new(), Vec::new(), Vec::new());
     let mut done = 0;
     for round in 0..3 {
         let (from, to) = (root.join("source"), root.join("theirs"));
-        plain.push(client("", &format!("put {} {}/a{round}\\n", from.display(), to.display()))?);
-        gcm.push(client("-c aes128-gcm@openssh.com", &format!("put {} {}/b{round}\\n", from.display(), to.display()))?);
+        plain.push(client("", &format!("put {} {}/a{round}\n", from.display(), to.display()))?);
+        gcm.push(client("-c aes128-gcm@openssh.com", &format!("put {} {}/b{round}\n", from.display(), to.display()))?);
         fs::copy(&from, root.join(format!("office/.wetbank-{round}")))?;
         shell("sync")?;
         let there = root.join(format!("remote/{round}"));
@@ -92,7 +116,7 @@ pub(super) fn sftp(figures: &mut Vec<Figure>) -> Result<()> {
         tree(&aside, 1, 2000, 4096)?;
         theirs.push(client(
             "",
-            &format!("put -r {} {}/t{round}\\n", aside.join("000").display(), root.join("theirs").display()),
+            &format!("put -r {} {}/t{round}\n", aside.join("000").display(), root.join("theirs").display()),
         )?);
         // A folder that is moved in holds files nobody was seen closing: they count as complete
         // once they are two seconds old, and that is not what is measured here.

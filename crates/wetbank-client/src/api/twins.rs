@@ -230,6 +230,9 @@ pub struct RestoreTwin {
 /// Both versions of a text, line by line.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TwinTexts {
+    /// Whose the near one is, where its place tells that.
+    pub near_owner: Option<String>,
+    pub far_owner: Option<String>,
     /// Why they cannot be shown so.
     pub why_not: Option<String>,
     pub lines: Vec<ChangedLine>,

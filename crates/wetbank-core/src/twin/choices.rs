@@ -4,7 +4,10 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Action, Line, Question, Side, Stop, Terms, Way, beside::beside};
+use super::{
+    Action, Line, Question, Side, Stop, Terms, Way,
+    beside::{Taken, beside},
+};
 use crate::RelPath;
 
 /// Which file stays where another one lies on each side.
@@ -61,7 +64,9 @@ impl Choices {
             (_, Answer::Near) => Action::Replace { on: Side::Far },
             (_, Answer::Far) => Action::Replace { on: Side::Near },
             // Whoever carries it out looks for a name that is free.
-            (_, Answer::Both) => Action::KeepBoth { renamed: Side::Far, to: beside(terms, &line, Side::Far, &[]) },
+            (_, Answer::Both) => {
+                Action::KeepBoth { renamed: Side::Far, to: beside(terms, &line, Side::Far, &mut Taken::default()) }
+            }
         };
         Line { action, ..line }
     }

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use super::{
     Action, Known, Lies, Line, Pair, Question, Seen, Side, State, Terms, Was, Way, Why,
-    beside::beside,
+    beside::{Taken, beside},
     decide::{Verdict, decide},
     met::{Hindered, Met, met},
 };
@@ -156,7 +156,7 @@ impl<'t> Walk<'t> {
         top.is_awaited = false;
         let (folder, blocked) = (top.folder.clone(), top.ending.blocked);
         let all = met(self.terms, seen, known);
-        let names: Vec<_> = all.iter().map(|one| one.name.clone()).collect();
+        let mut taken = Taken::by(all.iter().map(|one| one.name.clone()).collect());
         let mut below = Vec::new();
         for Met { name, lies, known, hindered } in all {
             let near = folder.at.near.join_name(&name.near);
@@ -166,7 +166,7 @@ impl<'t> Walk<'t> {
                 continue;
             };
             let one = Here { at: Pair { near, far }, lies, was: known.map(|known| known.was), blocked };
-            self.one(&one, hindered, &names, &mut below);
+            self.one(&one, hindered, &mut taken, &mut below);
         }
         // The first of them is gone through first.
         below.reverse();
@@ -176,13 +176,7 @@ impl<'t> Walk<'t> {
         self.lines.len() - before
     }
 
-    fn one(
-        &mut self,
-        one: &Here,
-        hindered: Option<Hindered>,
-        names: &[Pair<Vec<u8>>],
-        below: &mut Vec<(Folder, Ending)>,
-    ) {
+    fn one(&mut self, one: &Here, hindered: Option<Hindered>, taken: &mut Taken, below: &mut Vec<(Folder, Ending)>) {
         if !self.terms.scope.counts(&one.at.near, one.is_folder()) {
             return self.stays(&one.lies);
         }
@@ -208,7 +202,7 @@ impl<'t> Walk<'t> {
             _ if one.is_folder() => self.folder(one, below),
             // What was a folder, and is a file on one side now, is new as a file.
             _ => match decide(self.terms, one.had(), one.was.as_ref().filter(|was| **was != Was::Folder)) {
-                Some(verdict) => self.file(verdict, one, names),
+                Some(verdict) => self.file(verdict, one, taken),
                 None => self.stays(&one.lies),
             },
         }
@@ -223,7 +217,7 @@ impl<'t> Walk<'t> {
         }
     }
 
-    fn file(&mut self, verdict: Verdict, one: &Here, names: &[Pair<Vec<u8>>]) {
+    fn file(&mut self, verdict: Verdict, one: &Here, taken: &mut Taken) {
         let Verdict { mut action, mut why, if_differs } = verdict;
         if let (Action::Make { on }, Some(side)) = (&action, one.blocked)
             && *on == side
@@ -232,7 +226,7 @@ impl<'t> Walk<'t> {
         }
         let mut line = Line { if_differs, ..one.line(action, why) };
         if let Action::KeepBoth { renamed, .. } = line.action {
-            let to = beside(self.terms, &line, renamed, names);
+            let to = beside(self.terms, &line, renamed, taken);
             line.action = Action::KeepBoth { renamed, to };
         }
         for side in Side::BOTH {

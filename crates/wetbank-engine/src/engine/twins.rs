@@ -165,6 +165,11 @@ impl Engine {
         self.core.twins.purge(twin, now).await
     }
 
+    /// Whose a file is on each side, where its place tells that.
+    pub async fn owners(&self, twin: &Twin, at: &Pair<RelPath>) -> Result<Pair<Option<String>>, EngineError> {
+        self.core.twins.owners(twin, at).await
+    }
+
     /// Both versions of a text; or why they cannot be shown as texts.
     pub async fn texts(&self, twin: &Twin, at: &Pair<RelPath>) -> Result<Result<Pair<String>, String>, EngineError> {
         self.core.twins.texts(twin, at).await

@@ -20,6 +20,8 @@ use crate::{EngineError, clock};
 const FIRST: Duration = Duration::from_secs(900);
 const EVERY: Duration = Duration::from_secs(12 * 3_600);
 
+/// In a longer folder nobody looks for whose a file is.
+const MOST_LISTED: usize = 20_000;
 /// A longer text is not shown line by line, in bytes.
 const LONGEST_TEXT: usize = 256 << 10;
 
@@ -148,6 +150,25 @@ impl Keeper {
         let run = works.first().map(|work| work.run);
         self.queue.claims.add(works);
         Ok(run)
+    }
+
+    /// Whose a file is on each side, where its place tells that: some do in a listing only.
+    pub async fn owners(&self, twin: &Twin, at: &Pair<RelPath>) -> Result<Pair<Option<String>>, EngineError> {
+        let (places, mut owners) = (places(&self.effects, twin)?, Pair::default());
+        for side in Side::BOTH {
+            let (place, path) = (places.of(side), twin.file(side, at.of(side)).path);
+            let mut listing = place.list(&path.parent(), Depth::One).take(MOST_LISTED);
+            while let Some(entry) = listing.next().await.transpose()? {
+                if entry.path == path {
+                    let mut found = [entry];
+                    place.tell_owners(&mut found).await;
+                    let [entry] = found;
+                    *owners.of_mut(side) = entry.owner;
+                    break;
+                }
+            }
+        }
+        Ok(owners)
     }
 
     /// Both versions of a text; or why they cannot be shown as texts.

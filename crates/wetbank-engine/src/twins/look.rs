@@ -9,7 +9,7 @@ use std::{
     time::Duration,
 };
 
-use futures_util::StreamExt;
+use futures_util::{StreamExt, stream::FuturesOrdered};
 use jiff::Timestamp;
 use wetbank_core::{
     RelPath,
@@ -30,6 +30,8 @@ use crate::{Declined, EngineError, effects::Effects};
 /// How long a file is taken to be still written where nobody can tell.
 const SETTLE: Duration = Duration::from_secs(5);
 
+/// Files looked at at once.
+const AT_ONCE: usize = 8;
 /// Folders that are sealed at once.
 const SEALS: usize = 500;
 /// What is sealed by another version of the service is looked at anew.
@@ -85,14 +87,23 @@ pub(crate) async fn look(
     let by = (terms.same == Sameness::SizeAndTime && !is_first).then(|| format!("{VERSION} {twin:?}"));
     let mut seals = Vec::new();
     let (mut walk, mut renames) = (Walk::new(&terms), Renames::default());
+    // Files are looked at by several at once, and their lines stay in order.
+    let mut weighed = FuturesOrdered::new();
+    let weigh = async |line: Line| -> Result<Line, EngineError> {
+        let line = settled(twin, &places, choices.answered(&terms, line), now).await?;
+        Ok(differ.compared(twin, places.as_ref().map(|place| place.as_ref()), line).await?)
+    };
     loop {
         match walk.next() {
             Next::End => break,
             Next::Do(line) => {
-                let line = settled(twin, &places, choices.answered(&terms, *line), now).await?;
-                let line = differ.compared(twin, places.as_ref().map(|place| place.as_ref()), line).await?;
-                renames.see(spool.lines, &line);
-                spool.add(&line).await?;
+                weighed.push_back(weigh(*line));
+                if weighed.len() >= AT_ONCE
+                    && let Some(line) = weighed.next().await.transpose()?
+                {
+                    renames.see(spool.lines, &line);
+                    spool.add(&line).await?;
+                }
             }
             Next::Look(folder) => {
                 let side = |side: Side| {
@@ -129,6 +140,10 @@ pub(crate) async fn look(
                 }
             }
         }
+    }
+    while let Some(line) = weighed.next().await.transpose()? {
+        renames.see(spool.lines, &line);
+        spool.add(&line).await?;
     }
     if !seals.is_empty() {
         journal.seal_twin(&twin.name, seals).await?;

@@ -84,6 +84,11 @@ pub(crate) const AT_THE_OFFICE: [&str; 4] = [
     "gauges/gauge-09_2026-03-15T1800.csv",
     "who is out when.txt",
 ];
+/// Logbooks of the office; those of the first days are in the archive already.
+const LOGBOOKS: usize = 9;
+/// Notices that were on the board before one was written anew, one came and one was taken away.
+const NOTICES: [&str; 4] = ["buoy B12 moved.txt", "dredging at Skerrow.txt", "low water 2026.txt", "regatta.txt"];
+
 /// Charts there are; those of last year are moved away.
 const CHARTS: usize = 40;
 
@@ -178,6 +183,8 @@ impl Scene {
             "volunteers/bulletins",
             "charts/2025",
             "archive/charts",
+            "archive/logbooks",
+            "archive/notices",
         ] {
             fs::create_dir_all(office.join(name)).with_context(|| format!("{} cannot be made", office.display()))?;
         }
@@ -231,6 +238,16 @@ impl Scene {
         for chart in 1..=CHARTS {
             let path = chart_at(chart);
             put(&office.join("charts").join(&path), &content(&path))?;
+        }
+        for day in 1..=LOGBOOKS {
+            let path = format!("2026/logbook-03-{day:02}.txt");
+            put(&office.join("logbooks").join(&path), &content(&path))?;
+            if day <= 4 {
+                put(&office.join("archive/logbooks").join(&path), &content(&path))?;
+            }
+        }
+        for name in NOTICES {
+            put(&office.join("notices").join(name), &content(name))?;
         }
         drive.put("lindmoor", "results/assay-0420.csv", content("assay-0420.csv"), "rufus");
         let post = PostStandin::start(PostStandinOptions {
@@ -347,6 +364,22 @@ impl Scene {
             fs::rename(from, to)?;
         }
         engine.pass(&twin, Cause::Schedule, &nothing).await?;
+        self.change_notices(engine).await
+    }
+
+    /// The notices are on the board; then one is written anew, one comes, and one is taken away.
+    async fn change_notices(&self, engine: &Engine) -> Result<()> {
+        let twin = engine.twin("notices")?;
+        engine.pass(&twin, Cause::Hand, &Choices::default()).await?;
+        let at = |name: &str| self.office().join("notices").join(name);
+        put(&at("tide staff 7 is out of use.txt"), b"Tide staff 7 is out of use until it was levelled anew.\n")?;
+        let mut text = content(NOTICES[0]);
+        text.extend_from_slice(b"It lies 40 m further north since 14 March.\n");
+        put(&at(NOTICES[0]), &text)?;
+        let old = at(NOTICES[3]);
+        if old.exists() {
+            fs::remove_file(old)?;
+        }
         Ok(())
     }
 

@@ -108,10 +108,12 @@ pub(crate) async fn texts(
 ) -> Result<Json<api::TwinTexts>, ApiError> {
     let twin = state.engine.twin(&name)?;
     let at = wetbank_core::twin::Pair { near: map::path(&query.near)?, far: map::path(&query.far)? };
-    Ok(Json(match state.engine.texts(&twin, &at).await? {
-        Ok(texts) => api::TwinTexts { why_not: None, lines: super::book::lines(&texts.near, &texts.far) },
-        Err(why) => api::TwinTexts { why_not: Some(why), lines: Vec::new() },
-    }))
+    let (texts, owners) = (state.engine.texts(&twin, &at).await?, state.engine.owners(&twin, &at).await?);
+    let (why_not, lines) = match texts {
+        Ok(texts) => (None, super::book::lines(&texts.near, &texts.far)),
+        Err(why) => (Some(why), Vec::new()),
+    };
+    Ok(Json(api::TwinTexts { near_owner: owners.near, far_owner: owners.far, why_not, lines }))
 }
 
 /// Make a pass of a twin now, with these choices. What changed since it was looked at is planned anew.
