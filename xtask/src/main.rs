@@ -19,7 +19,7 @@ const HELP: &str = "cargo xtask COMMAND
   build        build the console and the release binary with the console in it
   test         check format, lints, types; run every test, real servers and browser included
   demo         build everything and open the demo; further words go to `wetbank demo`
-  screenshots  take the pictures of docs/screenshots anew from the demo
+  screenshots  take the pictures of docs/screenshots anew from the demo; --built with the binary that is there
   bench        measure the figures we promise and print them as a table
   types        write the API's description and the console's types anew
   queries      check the journal's queries anew and write .sqlx";
@@ -34,7 +34,7 @@ fn main() -> Result<()> {
         "build" => steps::build(),
         "test" => steps::test(),
         "demo" => steps::demo(&rest),
-        "screenshots" => screenshots::take(),
+        "screenshots" => screenshots::take(&rest),
         "bench" => bench::run_all(&rest),
         "types" => steps::types(),
         "queries" => steps::queries(),

@@ -21,10 +21,12 @@ const GUIDE: &str = "docs/pictures";
 /// The demo's first files are through after this time, and some fresh ones have come.
 const WARM_UP: Duration = Duration::from_secs(22);
 
-/// Takes them all anew.
-pub fn take() -> Result<()> {
+/// Takes them all anew; with `--built` of the release binary that is there.
+pub fn take(words: &[String]) -> Result<()> {
     setup::packages()?;
-    steps::build()?;
+    if !words.iter().any(|word| word == "--built") {
+        steps::build()?;
+    }
     let folder = tempfile::tempdir()?;
     let mut demo = Command::new(BINARY)
         .args(["demo", "--listen", "127.0.0.1:0", "--folder"])

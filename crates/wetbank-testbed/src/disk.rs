@@ -23,6 +23,11 @@ impl SmallDisk {
     pub fn resize(&self, kib: u32) {
         assert!(mount(&["-o", &format!("remount,size={kib}k")], &self.at));
     }
+
+    /// Nobody can write to it, or everybody again.
+    pub fn set_read_only(&self, is: bool) {
+        assert!(mount(&["-o", if is { "remount,ro" } else { "remount,rw" }], &self.at));
+    }
 }
 
 impl Drop for SmallDisk {

@@ -87,14 +87,15 @@ function One({ place }: { place: Place }) {
           {place.agreed && <SignIn place={place} />}
           <Test place={place} atOnce={search.get("test") === "now"} />
           <DayOfPlace place={place.name} />
-          <section className="panel" aria-label="Rules that use it">
-            <h2 className="px-4 pt-3 pb-1 text-sm font-semibold">Rules that use it</h2>
-            {place.rules.length === 0 && <p className="quiet px-4 py-3">No rule uses it.</p>}
-            {place.rules.map((rule) => (
-              <p key={rule} className="px-4 py-2">
-                <Link to={`/rules/${rule}`} className="plain">
-                  {rule}
+          <section className="panel" aria-label="What uses it">
+            <h2 className="px-4 pt-3 pb-1 text-sm font-semibold">What uses it</h2>
+            {place.rules.length + place.twins.length === 0 && <p className="quiet px-4 py-3">No rule and no twin uses it.</p>}
+            {[...place.rules.map((name) => ["rules", name]), ...place.twins.map((name) => ["twins", name])].map(([kind, name]) => (
+              <p key={`${kind} ${name}`} className="flex justify-between gap-3 px-4 py-2">
+                <Link to={`/${kind}/${name}`} className="plain">
+                  {name}
                 </Link>
+                <span className="quiet text-sm">{kind === "twins" ? "twin" : "rule"}</span>
               </p>
             ))}
           </section>

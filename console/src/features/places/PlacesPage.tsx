@@ -1,9 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 
+import type { Place } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
-import { Time } from "../../shared/ui/format";
+import { Time, plural } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+
+/** How many rules and twins use it. */
+function usersOf(place: Place): string {
+  const told = [
+    place.rules.length > 0 && plural(place.rules.length, "rule", "rules"),
+    place.twins.length > 0 && plural(place.twins.length, "twin", "twins"),
+  ].filter(Boolean);
+  if (told.length === 0) return "no rule and no twin uses it";
+  return `${told.join(" and ")} ${place.rules.length + place.twins.length === 1 ? "uses" : "use"} it`;
+}
 
 export function PlacesPage() {
   return (
@@ -52,7 +63,7 @@ export function PlacesPage() {
                       last contact <Time at={place.at} />
                     </span>
                     <span>
-                      {place.rules.length === 0 ? "no rule uses it" : `${place.rules.length} ${place.rules.length === 1 ? "rule uses" : "rules use"} it`}
+                      {usersOf(place)}
                     </span>
                   </div>
                 </li>

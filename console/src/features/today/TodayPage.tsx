@@ -6,6 +6,7 @@ import type { Place, Status } from "../../shared/api/client";
 import { placesQuery, statusQuery } from "../../shared/api/status";
 import { Crossing, type Lane } from "../../shared/ui/Crossing";
 import { HoldCard } from "../../shared/ui/HoldCard";
+import { RuleLink } from "../../shared/ui/RuleLink";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { Due, Time, capital, plural, size, splitPath } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
@@ -165,9 +166,7 @@ function Standing({ status }: { status: Status }) {
           <ul className="panel">
             {status.next.map((firing) => (
               <li key={firing.rule} className="flex flex-wrap justify-between gap-x-4 px-4 py-2">
-                <Link to={`/rules/${firing.rule}`} className="plain">
-                  {firing.title}
-                </Link>
+                <RuleLink rule={firing.rule} title={firing.title} />
                 <span className="quiet">
                   <Due at={firing.at} />
                 </span>

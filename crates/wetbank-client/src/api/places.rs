@@ -77,6 +77,7 @@ pub struct Place {
     /// When it is tried again.
     pub again: Option<String>,
     pub rules: Vec<String>,
+    pub twins: Vec<String>,
     /// A person signs in to it by agreeing (OAuth 2.0).
     pub agreed: bool,
 }

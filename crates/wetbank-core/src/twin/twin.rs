@@ -107,6 +107,12 @@ impl Twin {
         self.way != Way::Add && self.way.changes(side)
     }
 
+    /// Whether it has a side in a place, or tells of its passes by it.
+    pub fn uses(&self, place: &Name) -> bool {
+        let sides = [&self.folders.near.place, &self.folders.far.place];
+        sides.contains(&place) || self.tell.iter().any(|notice| notice.by == *place)
+    }
+
     /// The name under which its passes run.
     pub fn rule_name(&self) -> Name {
         rule_name(&self.name).unwrap_or_else(|| self.name.clone())

@@ -134,6 +134,8 @@ pub struct PlaceStatus {
     pub again: Option<Timestamp>,
     /// Rules that watch it or write to it.
     pub rules: Vec<Name>,
+    /// Twins that have a side there, or are told of by it.
+    pub twins: Vec<Name>,
 }
 
 /// What waits for a place that was away need not wait longer.

@@ -127,6 +127,12 @@ impl Engine {
                         .filter(|live| live.rule.places().contains(name))
                         .map(|live| live.rule.name.clone())
                         .collect(),
+                    twins: arrangement
+                        .twins
+                        .iter()
+                        .filter(|live| live.twin.uses(name))
+                        .map(|live| live.twin.name.clone())
+                        .collect(),
                 }
             })
             .collect()

@@ -37,16 +37,19 @@ impl Engine {
         schedule.map(|schedule| schedule.sample(clock::now(), &live.rule.zone, most)).unwrap_or_default()
     }
 
-    /// The next firing of every rule that is on, soonest first, at most so many.
+    /// The next firing of every rule and every twin that is on, soonest first, at most so many.
     pub fn next_firings(&self, most: usize) -> Vec<NextFiring> {
         let (arrangement, now) = (self.core.arranged.now(), clock::now());
         let on = arrangement.rules.iter().filter(|live| live.is_on);
-        let mut firings: Vec<NextFiring> = on
-            .filter_map(|live| {
-                let at = live.rule.starts.schedule.as_ref()?.next_after(now, &live.rule.zone)?;
-                Some(NextFiring { rule: live.rule.name.clone(), at })
-            })
-            .collect();
+        let rules = on.filter_map(|live| {
+            let at = live.rule.starts.schedule.as_ref()?.next_after(now, &live.rule.zone)?;
+            Some(NextFiring { rule: live.rule.name.clone(), at })
+        });
+        let twins = arrangement.twins.iter().filter(|live| live.is_on).filter_map(|live| {
+            let at = live.twin.starts.schedule.as_ref()?.next_after(now, &live.twin.zone)?;
+            Some(NextFiring { rule: live.twin.rule_name(), at })
+        });
+        let mut firings: Vec<NextFiring> = rules.chain(twins).collect();
         firings.sort_by_key(|firing| firing.at);
         firings.truncate(most);
         firings

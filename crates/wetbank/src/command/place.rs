@@ -159,9 +159,10 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                         p.address.clone(),
                         when_ever(p.at.as_ref()),
                         p.rules.join(", "),
+                        p.twins.join(", "),
                     ]
                 });
-                table(&["place", "state", "kind", "address", "last contact", "rules"], rows.collect());
+                table(&["place", "state", "kind", "address", "last contact", "rules", "twins"], rows.collect());
             })?;
         }
         Verb::Show { place } => {

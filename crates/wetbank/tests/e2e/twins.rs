@@ -32,7 +32,10 @@ fn local(keys: &str) -> Office {
 
 #[test]
 fn a_twin_is_compared_run_settled_and_restored_from_the_command_line() {
-    let office = local("way = \"both\"\ndiffers = \"ask\"");
+    let later = (jiff::Timestamp::now() + Duration::from_secs(12 * 3600)).strftime("%H:%M").to_string();
+    let office = local(&format!("way = \"both\"\ndiffers = \"ask\"\nstarts = {{ schedule = {{ at = \"{later}\" }} }}"));
+    let next = &office.json(&["status"])["next"][0];
+    assert_eq!((&next["rule"], &next["title"]), (&"twin-readings".into(), &"readings".into()));
     office.put("office/in/map.txt", b"one\ntwo\n");
     office.put("store/shared/map.txt", b"one\nthree\n");
     office.put("office/in/new.csv", b"new");
@@ -168,6 +171,59 @@ fn a_side_that_is_full_holds_what_does_not_fit_and_one_that_is_not_mounted_loses
     let said = String::from_utf8_lossy(&empty.stdout).into_owned();
     assert!(empty.status.code() == Some(1) && said.contains("another folder than last time"), "{said}");
     assert_eq!(below(&office.path("office/in")), before);
+}
+
+#[test]
+fn a_side_that_takes_no_file_loses_none_and_gets_all_when_it_does_again() {
+    let office = local("way = \"both\"");
+    let Some(disk) = SmallDisk::over(&office.path("store"), 4_096) else { return };
+    fs::create_dir_all(office.path("store/shared")).unwrap();
+    office.put("office/in/a.csv", b"a");
+    office.put("office/in/b.csv", b"b");
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    disk.set_read_only(true);
+    office.put("office/in/c.csv", b"c");
+    fs::remove_file(office.path("office/in/a.csv")).unwrap();
+    let before = (below(&office.path("office/in")), below(&office.path("store/shared")));
+    let refused = office.wetbank(&["twin", "run", "readings"]);
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(!refused.status.success() && said.contains("store") && said.to_lowercase().contains("read-only"), "{said}");
+    assert_eq!((below(&office.path("office/in")), below(&office.path("store/shared"))), before);
+    disk.set_read_only(false);
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    assert_eq!(below(&office.path("office/in")), below(&office.path("store/shared")));
+    assert_eq!(below(&office.path("store/shared")).into_keys().collect::<Vec<_>>(), ["b.csv", "c.csv"]);
+}
+
+#[test]
+fn clocks_an_hour_apart_and_one_name_in_two_spellings_lose_nothing() {
+    let office = local("way = \"both\"\ndiffers = \"newer\"");
+    let (near, far) = (office.path("office/in"), office.path("store/shared"));
+    let pass = || assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    let at = |path: &str, time: SystemTime| {
+        fs::File::options().write(true).open(office.path(path)).unwrap().set_modified(time).unwrap();
+    };
+    let (now, hour) = (SystemTime::now(), Duration::from_secs(3_600));
+    office.put("office/in/map.txt", b"one");
+    pass();
+    // Whatever the clocks say: one stays on both sides, and the other is kept.
+    for (here, there, clock, stays) in [("two", "three", now + hour, "three"), ("four", "five", now - hour, "four")] {
+        office.put("office/in/map.txt", here.as_bytes());
+        office.put("store/shared/map.txt", there.as_bytes());
+        at("store/shared/map.txt", clock);
+        pass();
+        assert_eq!((below(&near), below(&near)["map.txt"].as_slice()), (below(&far), stays.as_bytes()));
+        let lost = if stays == here { there } else { here };
+        let kept = [kept(&near), kept(&far)].concat();
+        assert!(kept.iter().any(|content| content == lost.as_bytes()), "{lost}: {kept:?}");
+    }
+    office.put("office/in/caf\u{e9}.txt", b"coffee");
+    office.put("store/shared/cafe\u{301}.txt", b"coffee");
+    pass();
+    assert_eq!((below(&near).len(), below(&far).len()), (2, 2), "it is one file");
+    fs::remove_file(office.path("office/in/caf\u{e9}.txt")).unwrap();
+    pass();
+    assert_eq!(below(&far).into_keys().collect::<Vec<_>>(), ["map.txt"]);
 }
 
 #[test]

@@ -33,6 +33,7 @@ pub(crate) fn place(place: PlaceStatus) -> api::Place {
         since: place.since.map(time),
         again: place.again.map(time),
         rules: place.rules.iter().map(ToString::to_string).collect(),
+        twins: place.twins.iter().map(ToString::to_string).collect(),
         agreed: place.spec.agreed().is_some(),
     }
 }

@@ -112,8 +112,15 @@ fn state(status: &TwinStatus) -> (api::TwinState, String, Option<Timestamp>) {
         (1.., ..) => (Asks, format!("{} of the last pass are held", last.held), ended),
         (0, waiting @ 1.., _) => (Waits, format!("{waiting} changed meanwhile or are still being written"), ended),
         (0, 0, true) => (Waits, "the last pass was only of a part".to_owned(), ended),
-        (0, 0, false) if last.record.run.is_some() => (Alike, "both sides are alike".to_owned(), ended),
-        (0, 0, false) => (Alike, "both sides are alike".to_owned(), Some(last.record.began)),
+        (0, 0, false) => {
+            // Where nobody tells of changes since, it is told of the pass.
+            let words = match status.live.twin.starts.change {
+                Some(_) => "both sides are alike",
+                None => "both sides were alike after the last pass",
+            };
+            let since = if last.record.run.is_some() { ended } else { Some(last.record.began) };
+            (Alike, words.to_owned(), since)
+        }
     }
 }
 
