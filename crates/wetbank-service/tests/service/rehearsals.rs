@@ -126,7 +126,10 @@ async fn what_came_is_told_by_its_folder_newest_first() {
         let before = office.get("/arrivals/kept").await.1["count"].clone();
         let path = office.folder.path().join("office").join(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, "x").unwrap();
+        // It is there at once and whole: what is seen while it is written would be two states of it.
+        let aside = office.folder.path().join("aside");
+        fs::write(&aside, "x").unwrap();
+        fs::rename(aside, path).unwrap();
         // One after the other, so that it is known which is the newest.
         let end = std::time::Instant::now() + std::time::Duration::from_secs(30);
         while office.get("/arrivals/kept").await.1["count"] == before {
