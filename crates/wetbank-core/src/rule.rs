@@ -10,6 +10,9 @@ use crate::{
     TemplateError, TemplateFacts,
 };
 
+/// Files that a run deletes without asking where its rule does nothing else with them and says nothing.
+const BRAKE: u64 = 200;
+
 /// A standing arrangement: a trigger and ordered branches.
 #[derive(Debug, Clone)]
 pub struct Rule {
@@ -33,7 +36,7 @@ pub struct Rule {
     pub fault: OnFault,
     /// How long a run may take before what is left of it is held.
     pub limit: Option<Duration>,
-    /// So many files are deleted, moved or replaced by what a search finds without asking; any number if it is nothing.
+    /// So many files are deleted, moved or replaced by what a search finds without asking, if the rule says so.
     pub brake: Option<u64>,
 }
 
@@ -165,6 +168,16 @@ impl Selection {
 }
 
 impl Rule {
+    /// How many files may be deleted, moved or replaced by what a search finds without asking; any number if it is nothing.
+    pub fn most_unasked(&self) -> Option<u64> {
+        self.brake.or_else(|| self.branches.iter().any(Branch::only_deletes).then_some(BRAKE))
+    }
+
+    /// Whether files that a branch takes count for that: all do if the rule says how many, else those that are only deleted.
+    pub fn is_braked(&self, branch: usize) -> bool {
+        self.brake.is_some() || self.branches.get(branch).is_some_and(Branch::only_deletes)
+    }
+
     /// Every step of every branch.
     pub fn steps(&self) -> impl Iterator<Item = &Step> {
         self.branches.iter().flat_map(Branch::all_steps)

@@ -33,7 +33,7 @@ pub use intake::{Refusal, Sighting};
 pub use joins::{Gathered, NewPart, SourceRecord, Standing, Through};
 pub use open::Journal;
 pub use outbox::{LateMails, MailFate, MailRecord, NewMail};
-pub use passes::{Deed, PassRecord, PlannedItem, PlannedRun, Untold};
+pub use passes::{PassRecord, PlannedItem, PlannedRun, Untold};
 pub use progress::{AttemptEnd, AttemptStart, Chained, Intention, ItemChange, NewHold, Outcome, Output, Progress};
 pub use records::{
     AttemptRecord, Count, GoingAttempt, HoldRecord, HourCount, ItemRecord, KeyRecord, RunFilter, RunRecord, RunSummary,

@@ -3,7 +3,7 @@
 use std::{collections::HashSet, sync::atomic::Ordering::Relaxed};
 
 use jiff::Timestamp;
-use wetbank_core::{Cause, FilePath, ItemState, Name, Position};
+use wetbank_core::{Cause, FilePath, ItemState, Name, Position, twin::Done};
 
 use crate::{
     Journal, JournalError, Work,
@@ -51,21 +51,6 @@ pub enum PlannedRun {
     OfPass(i64),
     /// The one of this number.
     Known(i64),
-}
-
-/// What an item of a pass did.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Deed {
-    /// The branch.
-    pub branch: usize,
-    /// The file that it was about.
-    pub file: FilePath,
-    /// Its size in bytes.
-    pub size: u64,
-    /// Where something came to lie, in order.
-    pub targets: Vec<FilePath>,
-    /// What the first attempt noted.
-    pub note: Option<String>,
 }
 
 /// A pass of which somebody is still to be told.
@@ -244,17 +229,17 @@ impl Journal {
 
     /// What the items of a run that were done did, so many from after one on, and how far that goes. One of which no
     /// attempt has a target did nothing.
-    pub async fn deeds(&self, run: i64, after: i64, limit: i64) -> Result<(Vec<Deed>, Option<i64>), JournalError> {
+    pub async fn deeds(&self, run: i64, after: i64, limit: i64) -> Result<(Vec<Done>, Option<i64>), JournalError> {
         let rows = sqlx::query_file!("queries/twin_run_done.sql", run, after, limit).fetch_all(&self.read).await?;
         let last =
             sqlx::query_file_scalar!("queries/twin_run_last.sql", run, after, limit).fetch_one(&self.read).await?;
-        let mut deeds: Vec<(i64, Deed)> = Vec::new();
+        let mut deeds: Vec<(i64, Done)> = Vec::new();
         for row in rows {
             let target = records::file(&row.at_place, &row.at_path)?;
             match deeds.last_mut().filter(|(id, _)| *id == row.id) {
                 Some((_, deed)) => deed.targets.push(target),
                 None => {
-                    let deed = Deed {
+                    let deed = Done {
                         branch: usize::try_from(row.branch).unwrap_or(usize::MAX),
                         file: records::file(&row.place, &row.path)?,
                         size: row.size.cast_unsigned(),

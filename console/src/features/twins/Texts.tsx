@@ -1,13 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { Shown } from "../../shared/ui/states";
-import { plural } from "../../shared/ui/format";
+import { capital, plural } from "../../shared/ui/format";
 import { type Line, textsQuery } from "./queries";
 
 /** Whose each version is, where its place tells that. */
 function Owners({ near, far }: { near?: string | null; far?: string | null }) {
   const told = [near && `Here it is ${near}’s`, far && `there ${far}’s`].filter(Boolean).join(", ");
-  return told ? <p className="pb-2">{told.charAt(0).toUpperCase() + told.slice(1)}.</p> : null;
+  return told ? <p className="pb-2">{capital(told)}.</p> : null;
 }
 
 /** Lines around a difference that are shown. */

@@ -10,7 +10,7 @@ use super::{Amiss, Book, Known, Problem, parse_once, section_at};
 use crate::Name;
 
 /// A book is read again so often, and for so long, at most.
-const ROUNDS: usize = 500;
+const ROUNDS: usize = 100;
 const PATIENCE: Duration = Duration::from_secs(3);
 
 /// Finds what else is wrong with a book that has these problems.

@@ -12,8 +12,8 @@ use super::{
     schedules::resolve_schedule,
 };
 use crate::{
-    Arrival, Arrives, Branch, ByteSize, Chain, Find, Gather, Letter, LookPace, Marker, Name, OnFault, Original,
-    PlaceName, RelPath, Rule, Selection, Signal, Starts, Template,
+    Arrival, Arrives, ByteSize, Chain, Find, Gather, Letter, LookPace, Marker, Name, OnFault, Original, PlaceName,
+    RelPath, Rule, Selection, Signal, Starts, Template,
     condition::glob,
     shape::{
         At, Case, Checked, Ends, Mistake, Text, duration, folder_template, holds, place_name, size, template,
@@ -28,8 +28,6 @@ const INBOX: &str = "INBOX";
 const LETTER: ByteSize = ByteSize(1_000_000_000);
 /// A shorter time without files says nothing.
 const SHORTEST_QUIET: Duration = Duration::from_secs(3);
-/// Files that a run deletes without asking, if it does nothing else with them.
-const BRAKE: u64 = 200;
 /// Files that wait for each other at most.
 const MOST_TOGETHER: usize = 10_000;
 
@@ -99,7 +97,6 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         let around = Around { source: source.as_ref(), titles, index, ends, begins_bare };
         branches.push(resolve_branch(branch, raw.branch.span(), &around)?);
     }
-    let only_deletes = branches.iter().any(Branch::only_deletes);
     let has_letters = arrival.as_ref().is_some_and(|arrival| arrival.letter.is_some());
     if let Some(branch) = branches.iter().position(|branch| has_letters && branch.original != Original::Stays) {
         let words =
@@ -117,7 +114,7 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         branches,
         retry,
         fault: raw.on_fault.unwrap_or(OnFault::Wait),
-        brake: raw.brake.as_ref().map(|brake| brake.files).or_else(|| only_deletes.then_some(BRAKE)),
+        brake: raw.brake.as_ref().map(|brake| brake.files),
         limit: raw.limit.as_ref().map(|text| duration(Some(text), Duration::ZERO)).transpose()?,
     })
 }

@@ -32,7 +32,7 @@ pub use line::{Action, Known, Lies, Line, Question, Seen, State, Sum, Was, Why};
 pub use renames::{Renames, renamed};
 pub use side::{Pair, Side};
 pub use terms::{Customs, Sameness, Scope, Settling, Terms, Way};
-pub use told::{Done, Notice, Report};
+pub use told::{Done, FOLDER_REMOVED, Notice, Report};
 pub use twin::{ASKED, KEPT, TOLD, Twin, TwinStarts, branch_of, rule_name, twin_name};
 pub use walk::{Folder, Next, Walk};
 

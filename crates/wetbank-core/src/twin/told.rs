@@ -58,21 +58,24 @@ impl Deed {
 }
 
 /// What an item of a pass did, as it is on record.
-#[derive(Debug, Clone, Copy)]
-pub struct Done<'a> {
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Done {
     /// The branch of the twin's rule.
     pub branch: usize,
     /// The file that it was about.
-    pub file: &'a FilePath,
+    pub file: FilePath,
     /// Its size in bytes.
     pub size: u64,
     /// Where something came to lie, in order.
-    pub targets: &'a [FilePath],
-    /// A folder was removed.
-    pub is_removal: bool,
+    pub targets: Vec<FilePath>,
+    /// What its first attempt noted.
+    pub note: Option<String>,
 }
 
-impl Done<'_> {
+/// What is noted where a folder was removed.
+pub const FOLDER_REMOVED: &str = "the folder was removed";
+
+impl Done {
     fn deed(&self) -> Option<(Deed, Side)> {
         let on = if self.branch.is_multiple_of(2) { Side::Far } else { Side::Near };
         let deed = match self.branch / 2 {
@@ -80,7 +83,7 @@ impl Done<'_> {
             1 => Deed::Changed,
             2 => Deed::Removed,
             3 => Deed::Renamed,
-            FOLDERS if self.is_removal => Deed::Removed,
+            FOLDERS if self.note.as_deref() == Some(FOLDER_REMOVED) => Deed::Removed,
             FOLDERS => Deed::Added,
             5 => Deed::KeptTwice,
             6 => Deed::BroughtBack,
@@ -115,7 +118,7 @@ impl<'t> Report<'t> {
     }
 
     /// Something was done.
-    pub fn add(&mut self, done: &Done<'_>) {
+    pub fn add(&mut self, done: &Done) {
         let Some((deed, on)) = done.deed() else { return };
         let below = |file: &FilePath, side: Side| {
             let folder = self.twin.folders.of(side);
@@ -125,7 +128,7 @@ impl<'t> Report<'t> {
         let named = match deed {
             Deed::Added | Deed::Changed => last,
             Deed::Renamed | Deed::BroughtBack => first,
-            Deed::Removed | Deed::KeptTwice => Some(done.file),
+            Deed::Removed | Deed::KeptTwice => Some(&done.file),
         };
         let Some(at) = named.and_then(|file| below(file, on)) else { return };
         if at.below(&self.notice.folder).is_none() {
@@ -140,7 +143,7 @@ impl<'t> Report<'t> {
         let more = match (deed, done.is_folder()) {
             (_, true) => "/".to_owned(),
             (Deed::Added | Deed::Changed, _) => format!(" ({})", ByteSize(done.size)),
-            (Deed::Renamed, _) => below(done.file, on).map_or_else(String::new, |was| format!(", was {was}")),
+            (Deed::Renamed, _) => below(&done.file, on).map_or_else(String::new, |was| format!(", was {was}")),
             (Deed::KeptTwice, _) => first.map_or_else(String::new, |other| format!(" and {}", other.path.name_text())),
             (Deed::Removed | Deed::BroughtBack, _) => String::new(),
         };
@@ -227,7 +230,8 @@ mod tests {
         let parse = |text: &str| FilePath::parse(text).unwrap();
         let (file, targets) = (parse(file), targets.iter().map(|text| parse(text)).collect::<Vec<_>>());
         let branch = branch_of(action).unwrap();
-        report.add(&Done { branch, file: &file, size: 12_300, targets: &targets, is_removal });
+        let note = is_removal.then(|| FOLDER_REMOVED.to_owned());
+        report.add(&Done { branch, file, size: 12_300, targets, note });
     }
 
     fn at(text: &str) -> Timestamp {

@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 use wetbank_core::{
     FilePath, Fingerprint, IfExists, Name, RelPath, Target, Template,
-    twin::{Action, Known, Line, Pair, Side, State, Was, Why},
+    twin::{Action, FOLDER_REMOVED, Known, Line, Pair, Side, State, Was, Why},
 };
 use wetbank_journal::TwinNote;
 use wetbank_places::{EntryKind, PlaceErrorKind};
@@ -50,9 +50,6 @@ impl Aligned {
         self.line.had.of(side).as_ref().map(|state| &state.print)
     }
 }
-
-/// What is noted where a folder was removed.
-pub(crate) const FOLDER_REMOVED: &str = "the folder was removed";
 
 /// A text that is no template.
 fn plain(text: &str) -> Effect<Template> {

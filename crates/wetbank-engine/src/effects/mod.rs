@@ -21,7 +21,7 @@ mod step;
 mod transfer;
 mod watched;
 
-pub(crate) use align::{Aligned, FOLDER_REMOVED};
+pub(crate) use align::Aligned;
 pub(crate) use letters::{mailbox, path as letter_path};
 pub(crate) use means::{Effects, Slots, WorkFolder};
 pub(crate) use names::numbered;

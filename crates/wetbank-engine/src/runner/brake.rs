@@ -12,6 +12,7 @@ use super::{
     find::{Searching, Wanted},
     means::Runner,
     record::{self, Turn},
+    seen::SeenPaths,
 };
 use crate::{
     EngineError, clock,
@@ -54,16 +55,17 @@ impl Weight {
     }
 }
 
-/// What a person is to be asked before the search takes anything in, if anything.
+/// What a person is to be asked before the search takes in what it did not take yet, if anything.
 pub(super) async fn asks(
     runner: &Arc<Runner>,
     claim: &Claim,
     rule: &Rule,
     find: &Find,
+    taken: &SeenPaths,
     stop: &CancellationToken,
 ) -> Result<Option<Question>, FailureKind> {
-    let Some(most) = rule.brake else { return Ok(None) };
-    let weight = weigh(runner, claim, rule, find, stop).await?;
+    let Some(most) = rule.most_unasked() else { return Ok(None) };
+    let weight = weigh(runner, claim, rule, find, taken, stop).await?;
     // What was asked before is asked anew, or not any more.
     dismiss_earlier(runner, claim).await?;
     let meant = Searching::of(claim).allowed.unwrap_or(0);
@@ -73,7 +75,7 @@ pub(super) async fn asks(
 /// The search is held. Its release makes it again, with as much as was told.
 pub(super) async fn hold(runner: &Runner, claim: Claim, attempt: i64, Question { weight, most }: Question) -> Turn {
     let why = format!(
-        "the run would {} of the files that are there; up to {most} are done without asking. Nothing was done",
+        "the run would {} of the files that are there; up to {most} are done without asking. None of them was touched",
         weight.words()
     );
     let remedy = format!(
@@ -102,6 +104,7 @@ async fn weigh(
     work: &Work,
     rule: &Rule,
     find: &Find,
+    taken: &SeenPaths,
     stop: &CancellationToken,
 ) -> Result<Weight, FailureKind> {
     let place = runner.arranged.now().place(&find.files.place)?;
@@ -114,7 +117,7 @@ async fn weigh(
             () = stop.cancelled() => return Err(FailureKind::Stopping),
         };
         let is_over = entry.is_none();
-        batch.extend(entry.filter(|entry| wanted.takes(entry)));
+        batch.extend(entry.filter(|entry| wanted.takes(entry) && !taken.contains(&entry.path)));
         if batch.len() >= BATCH || is_over {
             add(runner, work, rule, find, std::mem::take(&mut batch), &mut weight).await?;
         }
@@ -148,7 +151,7 @@ async fn add(
         }
         let file = FilePath { place: place.clone(), path: entry.path.clone() };
         let facts = FileFacts::new(&file, &entry.fingerprint);
-        if !matches!(decide(rule, &facts, work.started), Decision::Branch(_)) {
+        if !matches!(decide(rule, &facts, work.started), Decision::Branch(branch) if rule.is_braked(branch)) {
             continue;
         }
         let foreseen = rehearse(rule, &facts, work.started);

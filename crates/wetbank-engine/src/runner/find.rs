@@ -102,7 +102,7 @@ pub(super) async fn find(runner: &Arc<Runner>, claim: Claim, rule: &Rule, stop: 
         }
     }
     let attempt = Some(id);
-    match brake::asks(runner, &claim, rule, find, stop).await {
+    match brake::asks(runner, &claim, rule, find, &seen, stop).await {
         Ok(None) => {}
         Ok(Some(question)) => return brake::hold(runner, claim, id, question).await,
         Err(kind) => {

@@ -157,12 +157,16 @@ impl Keeper {
         let (places, mut owners) = (places(&self.effects, twin)?, Pair::default());
         for side in Side::BOTH {
             let (place, path) = (places.of(side), twin.file(side, at.of(side)).path);
+            let mut found = [place.stat(&path).await?];
+            place.tell_owners(&mut found).await;
+            let [entry] = found;
+            if entry.owner.is_some() {
+                *owners.of_mut(side) = entry.owner;
+                continue;
+            }
             let mut listing = place.list(&path.parent(), Depth::One).take(MOST_LISTED);
             while let Some(entry) = listing.next().await.transpose()? {
                 if entry.path == path {
-                    let mut found = [entry];
-                    place.tell_owners(&mut found).await;
-                    let [entry] = found;
                     *owners.of_mut(side) = entry.owner;
                     break;
                 }

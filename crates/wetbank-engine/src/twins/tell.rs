@@ -5,14 +5,14 @@ use std::time::Duration;
 
 use wetbank_core::{
     Cause, Name, RelPath,
-    twin::{Done, Notice, Report, TOLD, Twin},
+    twin::{Notice, Report, TOLD, Twin},
 };
-use wetbank_journal::{Deed, PlannedItem, Untold};
+use wetbank_journal::{PlannedItem, Untold};
 
 use super::keeper::Keeper;
 use crate::{
     EngineError, clock,
-    effects::{FOLDER_REMOVED, Hand, Told},
+    effects::{Hand, Told},
 };
 
 /// How often it is looked whether quiet hours are over, or a pass that was broken off is done.
@@ -87,10 +87,7 @@ impl Keeper {
             let mut after = 0;
             while let (deeds, Some(last)) = self.record.journal.deeds(run, after, PAGE).await? {
                 after = last;
-                for Deed { branch, file, size, targets, note } in &deeds {
-                    let is_removal = note.as_deref() == Some(FOLDER_REMOVED);
-                    report.add(&Done { branch: *branch, file, size: *size, targets, is_removal });
-                }
+                deeds.iter().for_each(|done| report.add(done));
             }
         }
         let (Some(first), Some(last)) = (acted.first(), acted.last()) else { return Ok(None) };

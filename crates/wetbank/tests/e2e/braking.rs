@@ -55,6 +55,20 @@ fn a_run_that_only_deletes_asks_before_many_and_does_what_was_told_once_it_is_me
 }
 
 #[test]
+fn of_a_rule_that_says_nothing_only_what_is_deleted_and_nothing_else_counts() {
+    let office = office(
+        "[rule.sort]\nstarts = { hand = {} }\nfinds = [ { place = \"office\", folder = \"out\" } ]\n\
+        [[rule.sort.branch]]\nif = { file = \"name\", like = \"*.csv\" }\nsteps = [ { move = { to = \"office\", folder = \"there\" } } ]\n\
+        [[rule.sort.branch]]\nsteps = [ { delete = {} } ]\n",
+    );
+    many(&office, "out", 210);
+    office.put("office/out/old.tmp", b"x");
+    assert!(office.wetbank(&["rule", "run", "sort"]).status.success());
+    office.wait_idle();
+    assert_eq!((left(&office, "there"), names(&office.path("office/out")).len(), office.holds().len()), (210, 0, 0));
+}
+
+#[test]
 fn what_is_moved_or_replaced_is_counted_where_a_rule_has_a_brake() {
     let rule = |brake: &str, step: &str| {
         format!(
