@@ -6,7 +6,7 @@ use std::{
 };
 
 use tempfile::TempDir;
-use thirtyfour::{ChromiumLikeCapabilities, prelude::*};
+use thirtyfour::{ChromiumLikeCapabilities, error::WebDriverErrorInner, prelude::*};
 use wetbank_testbed::{Server, free_port};
 
 use super::Office;
@@ -69,14 +69,19 @@ impl Browser {
     }
 
     pub async fn click(&self, path: &str) {
-        self.click_on(&self.find(path).await).await;
+        let end = Instant::now() + Duration::from_secs(30);
+        while let Err(error) = self.click_on(&self.find(path).await).await {
+            // The page drew it anew between the look and the click: a person would click the one that is there.
+            let is_stale = matches!(error.as_inner(), WebDriverErrorInner::StaleElementReference(_));
+            assert!(is_stale && Instant::now() < end, "{path} cannot be clicked: {error}");
+        }
     }
 
     /// Clicks where it can be seen: not behind what stays at the page's end.
-    async fn click_on(&self, element: &WebElement) {
+    async fn click_on(&self, element: &WebElement) -> WebDriverResult<()> {
         let words = "arguments[0].scrollIntoView({ block: 'center' })";
-        self.driver.execute(words, vec![element.to_json().unwrap()]).await.unwrap();
-        element.click().await.unwrap();
+        self.driver.execute(words, vec![element.to_json()?]).await?;
+        element.click().await
     }
 
     pub async fn text(&self) -> String {
@@ -113,7 +118,7 @@ impl Browser {
     /// Types into the field with this label, in place of what is in it.
     pub async fn fill(&self, label: &str, text: &str) {
         let field = self.field(label).await;
-        self.click_on(&field).await;
+        self.click_on(&field).await.unwrap();
         field.send_keys(Key::Control + "a").await.unwrap();
         field.send_keys(Key::Delete + text).await.unwrap();
     }
