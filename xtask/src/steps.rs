@@ -13,9 +13,10 @@ use crate::{lints, setup, slowest};
 
 const DESCRIPTION: &str = "console/src/shared/api/openapi.json";
 
-/// The project's root.
+/// The project's root: of the tree that Cargo was started in, which can share what is built with another one.
 pub fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).parent().map(Path::to_owned).unwrap_or_default()
+    let package = std::env::var_os("CARGO_MANIFEST_DIR").unwrap_or_else(|| env!("CARGO_MANIFEST_DIR").into());
+    Path::new(&package).parent().map(Path::to_owned).unwrap_or_default()
 }
 
 /// A line for the person who started this.
