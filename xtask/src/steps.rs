@@ -105,7 +105,8 @@ pub fn test() -> Result<()> {
     lints::while_building(&cargo, &["test", "--workspace", "--all-targets", "--no-run"])?;
     description_is_fresh()?;
     slowest::tests(&cargo)?;
-    run(&cargo, &["test", "--workspace", "--doc"])
+    // With the same lints, or everything would be compiled once more without them.
+    lints::while_building(&cargo, &["test", "--workspace", "--doc"])
 }
 
 /// What the demo takes; it is told without building anything.

@@ -6,7 +6,7 @@
 use serde::Serialize;
 use sqlx::SqliteConnection;
 
-use crate::{AttemptStart, Intention, Output, Progress};
+use crate::{AttemptStart, Intention, Output, Progress, twins::put_notes};
 use wetbank_core::ItemState;
 
 /// The rows as JSON: one array, paths in hexadecimal because they need not be text.
@@ -155,5 +155,10 @@ pub(crate) async fn record(connection: &mut SqliteConnection, progress: &[Progre
         .map(|change| (change.run, change.at.as_millisecond()))
         .collect();
     over!(connection, "queries/runs_settle.sql", settled);
+    let noted: Vec<_> = progress.iter().filter_map(|p| p.noted.as_ref()).collect();
+    for of_one in noted.chunk_by(|(one, _), (next, _)| one == next) {
+        let notes: Vec<_> = of_one.iter().flat_map(|(_, notes)| notes).collect();
+        put_notes(connection, &of_one[0].0, &notes).await?;
+    }
     Ok(())
 }

@@ -5,7 +5,7 @@ use std::sync::atomic::Ordering::Relaxed;
 use jiff::Timestamp;
 use wetbank_core::{FilePath, ItemState, Name, Position};
 
-use crate::{GoingAttempt, Journal, JournalError, NewMail, bulk, records, writer::Step};
+use crate::{GoingAttempt, Journal, JournalError, NewMail, TwinNote, bulk, records, writer::Step};
 
 /// The start of an attempt at a step.
 #[derive(Debug, Clone)]
@@ -132,6 +132,8 @@ pub struct Progress {
     pub chained: Vec<Chained>,
     /// A mail that is to be sent.
     pub mail: Option<NewMail>,
+    /// What is known of a twin from now on.
+    pub noted: Option<(Name, Vec<TwinNote>)>,
 }
 
 /// A file on which another rule is started.
@@ -153,7 +155,8 @@ pub struct Chained {
 impl Progress {
     /// Only where an item stands now.
     pub fn change(change: ItemChange) -> Self {
-        Self { end: None, settled: None, change, hold: None, forget: None, chained: Vec::new(), mail: None }
+        let (end, settled, hold, forget, mail, noted) = (None, None, None, None, None, None);
+        Self { end, settled, change, hold, forget, chained: Vec::new(), mail, noted }
     }
 }
 

@@ -1,5 +1,6 @@
 //! What both sides of a twin had after its last pass.
 
+use sqlx::SqliteConnection;
 use wetbank_core::{
     Name, RelPath,
     twin::{Known, Pair, State, Was},
@@ -106,39 +107,46 @@ impl Journal {
         let twin = twin.clone();
         self.writer
             .write(move |connection| {
-                Box::pin(async move {
-                    let mut rows: Vec<Row> = Vec::with_capacity(notes.len());
-                    // What is known of a folder from now on is not what it was sealed by.
-                    let folder_of = |note: &TwinNote| match note {
-                        TwinNote::Known { folder, .. } => hex::encode(folder.as_bytes()),
-                        TwinNote::Gone(path) => hex::encode(path.parent().as_bytes()),
-                    };
-                    let mut broken: Vec<_> = notes.iter().map(|note| (twin.to_string(), folder_of(note))).collect();
-                    broken.dedup();
-                    over!(connection, "queries/twin_seal_break.sql", broken);
-                    for note in &notes {
-                        match note {
-                            TwinNote::Known { folder, known } => rows.push(row(&twin, folder, known)),
-                            TwinNote::Gone(path) => {
-                                over!(connection, "queries/twin_known_put.sql", rows);
-                                rows.clear();
-                                let (name, folder, at) = (twin.as_str(), path.parent(), path.as_bytes());
-                                let (folder, file) = (folder.as_bytes(), path.name());
-                                let gone = sqlx::query_file!("queries/twin_known_gone.sql", name, folder, file);
-                                gone.execute(&mut *connection).await?;
-                                // A folder's own path, and every path below it.
-                                let (from, to) = ([at, b"/"].concat(), [at, b"0"].concat());
-                                let below = sqlx::query_file!("queries/twin_known_below.sql", name, at, from, to);
-                                below.execute(&mut *connection).await?;
-                                let seals = sqlx::query_file!("queries/twin_seal_below.sql", name, at, from, to);
-                                seals.execute(&mut *connection).await?;
-                            }
-                        }
-                    }
-                    over!(connection, "queries/twin_known_put.sql", rows);
-                    Ok(())
-                })
+                Box::pin(async move { put_notes(connection, &twin, &notes.iter().collect::<Vec<_>>()).await })
             })
             .await
     }
+}
+
+/// Writes down what is known of a twin from now on, in the order told.
+pub(crate) async fn put_notes(
+    connection: &mut SqliteConnection,
+    twin: &Name,
+    notes: &[&TwinNote],
+) -> Result<(), sqlx::Error> {
+    let mut rows: Vec<Row> = Vec::new();
+    // What is known of a folder from now on is not what it was sealed by.
+    let folder_of = |note: &TwinNote| match note {
+        TwinNote::Known { folder, .. } => hex::encode(folder.as_bytes()),
+        TwinNote::Gone(path) => hex::encode(path.parent().as_bytes()),
+    };
+    let mut broken: Vec<_> = notes.iter().map(|note| (twin.to_string(), folder_of(note))).collect();
+    broken.dedup();
+    over!(connection, "queries/twin_seal_break.sql", broken);
+    for note in notes {
+        match note {
+            TwinNote::Known { folder, known } => rows.push(row(twin, folder, known)),
+            TwinNote::Gone(path) => {
+                over!(connection, "queries/twin_known_put.sql", rows);
+                rows.clear();
+                let (name, folder, at) = (twin.as_str(), path.parent(), path.as_bytes());
+                let (folder, file) = (folder.as_bytes(), path.name());
+                let gone = sqlx::query_file!("queries/twin_known_gone.sql", name, folder, file);
+                gone.execute(&mut *connection).await?;
+                // A folder's own path, and every path below it.
+                let (from, to) = ([at, b"/"].concat(), [at, b"0"].concat());
+                let below = sqlx::query_file!("queries/twin_known_below.sql", name, at, from, to);
+                below.execute(&mut *connection).await?;
+                let seals = sqlx::query_file!("queries/twin_seal_below.sql", name, at, from, to);
+                seals.execute(&mut *connection).await?;
+            }
+        }
+    }
+    over!(connection, "queries/twin_known_put.sql", rows);
+    Ok(())
 }

@@ -48,6 +48,10 @@ pub enum Next {
 pub struct Walk<'t> {
     terms: &'t Terms,
     open: Vec<Open>,
+    /// What lies in the folder that was told last, as far as nothing was made of it: a folder of very many names has one
+    /// line at a time.
+    met: std::vec::IntoIter<Met>,
+    taken: Taken,
     lines: VecDeque<Line>,
     /// Files that were met on each side.
     files: Pair<u64>,
@@ -82,7 +86,8 @@ impl<'t> Walk<'t> {
     pub fn new(terms: &'t Terms) -> Self {
         let folder = Folder { at: Pair::same(RelPath::root()), is_there: Pair::same(true) };
         let open = vec![Open::new(folder, Ending::default())];
-        Self { terms, open, lines: VecDeque::new(), files: Pair::default() }
+        let (met, taken) = (Vec::new().into_iter(), Taken::default());
+        Self { terms, open, met, taken, lines: VecDeque::new(), files: Pair::default() }
     }
 
     /// Files that were met on each side so far, those that the twin is not about left out.
@@ -96,6 +101,9 @@ impl<'t> Walk<'t> {
         loop {
             if let Some(line) = self.lines.pop_front() {
                 return Next::Do(Box::new(line));
+            }
+            if self.goes_on() {
+                continue;
             }
             let Some(top) = self.open.last_mut() else { return Next::End };
             if top.is_awaited {
@@ -148,35 +156,42 @@ impl<'t> Walk<'t> {
     }
 
     /// Tells what lies in the folder that was asked for. Of a side that cannot be listed nothing is known: then the
-    /// walk is of no use, because what is missing in a list would look as if it were gone. Answers how many lines it
-    /// made for what lies there.
-    pub fn told(&mut self, seen: Pair<Vec<Seen>>, known: Vec<Known>) -> usize {
-        let before = self.lines.len();
-        let Some(top) = self.open.last_mut() else { return 0 };
+    /// walk is of no use, because what is missing in a list would look as if it were gone. Answers whether anything is to
+    /// be done or noted about what lies there.
+    pub fn told(&mut self, seen: Pair<Vec<Seen>>, known: Vec<Known>) -> bool {
+        let Some(top) = self.open.last_mut() else { return false };
         top.is_awaited = false;
-        let (folder, blocked) = (top.folder.clone(), top.ending.blocked);
-        let all = met(self.terms, seen, known);
-        let mut taken = Taken::by(all.iter().map(|one| one.name.clone()).collect());
-        let mut below = Vec::new();
-        for Met { name, lies, known, hindered } in all {
-            let near = folder.at.near.join_name(&name.near);
-            let (Ok(near), Ok(far)) = (near, folder.at.far.join_name(&name.far)) else {
-                // A path longer than any can be: it stays, and is left alone.
-                self.stays(&lies);
-                continue;
-            };
-            let one = Here { at: Pair { near, far }, lies, was: known.map(|known| known.was), blocked };
-            self.one(&one, hindered, &mut taken, &mut below);
-        }
-        // The first of them is gone through first.
-        below.reverse();
-        if let Some(top) = self.open.last_mut() {
-            top.below = below;
-        }
-        self.lines.len() - before
+        let met = met(self.terms, seen, known);
+        self.taken = Taken::by(met.iter().map(|one| one.name.clone()).collect());
+        self.met = met.into_iter();
+        while self.lines.is_empty() && self.goes_on() {}
+        !self.lines.is_empty()
     }
 
-    fn one(&mut self, one: &Here, hindered: Option<Hindered>, taken: &mut Taken, below: &mut Vec<(Folder, Ending)>) {
+    /// Sees to the next name of the folder that was told, if there is one.
+    fn goes_on(&mut self) -> bool {
+        let Some(Met { name, lies, known, hindered }) = self.met.next() else { return false };
+        let Some(top) = self.open.last_mut() else { return false };
+        let (near, far) = (top.folder.at.near.join_name(&name.near), top.folder.at.far.join_name(&name.far));
+        match (near, far) {
+            (Ok(near), Ok(far)) => {
+                let blocked = top.ending.blocked;
+                self.one(&Here { at: Pair { near, far }, lies, was: known.map(|known| known.was), blocked }, hindered);
+            }
+            // A path longer than any can be: it stays, and is left alone.
+            _ => self.stays(&lies),
+        }
+        if self.met.len() == 0 {
+            self.taken = Taken::default();
+            // The first of them is gone through first.
+            if let Some(top) = self.open.last_mut() {
+                top.below.reverse();
+            }
+        }
+        true
+    }
+
+    fn one(&mut self, one: &Here, hindered: Option<Hindered>) {
         if !self.terms.scope.counts(&one.at.near, one.is_folder()) {
             return self.stays(&one.lies);
         }
@@ -198,11 +213,11 @@ impl<'t> Walk<'t> {
         }
         let file_on = of(|lies| matches!(lies, Lies::File(_)));
         match (file_on, of(|lies| *lies == Lies::Folder)) {
-            (Some(file_on), Some(_)) => self.kinds(one, file_on, below),
-            _ if one.is_folder() => self.folder(one, below),
+            (Some(file_on), Some(_)) => self.kinds(one, file_on),
+            _ if one.is_folder() => self.folder(one),
             // What was a folder, and is a file on one side now, is new as a file.
             _ => match decide(self.terms, one.had(), one.was.as_ref().filter(|was| **was != Was::Folder)) {
-                Some(verdict) => self.file(verdict, one, taken),
+                Some(verdict) => self.file(verdict, one),
                 None => self.stays(&one.lies),
             },
         }
@@ -217,7 +232,7 @@ impl<'t> Walk<'t> {
         }
     }
 
-    fn file(&mut self, verdict: Verdict, one: &Here, taken: &mut Taken) {
+    fn file(&mut self, verdict: Verdict, one: &Here) {
         let Verdict { mut action, mut why, if_differs } = verdict;
         if let (Action::Make { on }, Some(side)) = (&action, one.blocked)
             && *on == side
@@ -226,7 +241,7 @@ impl<'t> Walk<'t> {
         }
         let mut line = Line { if_differs, ..one.line(action, why) };
         if let Action::KeepBoth { renamed, .. } = line.action {
-            let to = beside(self.terms, &line, renamed, taken);
+            let to = beside(self.terms, &line, renamed, &mut self.taken);
             line.action = Action::KeepBoth { renamed, to };
         }
         for side in Side::BOTH {
@@ -238,7 +253,7 @@ impl<'t> Walk<'t> {
         self.lines.push_back(line);
     }
 
-    fn folder(&mut self, one: &Here, below: &mut Vec<(Folder, Ending)>) {
+    fn folder(&mut self, one: &Here) {
         let terms = self.terms;
         let folder = Folder { at: one.at.clone(), is_there: one.lies.as_ref().map(Option::is_some) };
         let Some(on) = one.lies.only() else {
@@ -250,7 +265,7 @@ impl<'t> Walk<'t> {
                 if one.was != Some(Was::Folder) {
                     self.lines.push_back(one.line(Action::Join, Why::Alike));
                 }
-                below.push((folder, Ending { blocked: one.blocked, ..Ending::default() }));
+                self.goes_below(folder, Ending { blocked: one.blocked, ..Ending::default() });
             }
             return;
         };
@@ -263,7 +278,7 @@ impl<'t> Walk<'t> {
         let is_first = terms.is_first || one.was == Some(Was::Asked);
         if terms.way.deletes(on) && !is_first && (was_removed || terms.way == Way::Exact) {
             let why = if was_removed { Why::Deleted(other) } else { Why::NotOn(other) };
-            below.push((folder, Ending { removed: Some((on, why)), blocked: one.blocked, file: None }));
+            self.goes_below(folder, Ending { removed: Some((on, why)), blocked: one.blocked, file: None });
             return;
         }
         if !terms.way.changes(other) || one.blocked == Some(other) {
@@ -282,11 +297,11 @@ impl<'t> Walk<'t> {
         // It is there from then on, whatever becomes of what lies in it.
         self.stays_on(Side::Near);
         self.stays_on(Side::Far);
-        below.push((folder, Ending::default()));
+        self.goes_below(folder, Ending::default());
     }
 
     /// A file on one side, and a folder of its name on the other.
-    fn kinds(&mut self, one: &Here, file_on: Side, below: &mut Vec<(Folder, Ending)>) {
+    fn kinds(&mut self, one: &Here, file_on: Side) {
         let terms = self.terms;
         let (folder_on, why) = (file_on.other(), Why::FileOn(file_on));
         let mut is_there = Pair::same(false);
@@ -298,7 +313,10 @@ impl<'t> Walk<'t> {
         if !is_first && became_file && terms.way.deletes(folder_on) {
             let file = Line { is_folder: false, ..one.line(Action::Make { on: folder_on }, why) };
             self.stays_on(file_on);
-            below.push((folder, Ending { removed: Some((folder_on, why)), file: Some(file), blocked: Some(file_on) }));
+            self.goes_below(
+                folder,
+                Ending { removed: Some((folder_on, why)), file: Some(file), blocked: Some(file_on) },
+            );
             return;
         }
         // The file became a folder: it goes if it is as it was, and the folder gets the name.
@@ -311,11 +329,17 @@ impl<'t> Walk<'t> {
                 let line = one.line(Action::MakeFolder { on: file_on }, why);
                 self.lines.push_back(Line { had: Pair::default(), was: None, ..line });
             }
-            below.push((folder, Ending::default()));
+            self.goes_below(folder, Ending::default());
             return;
         }
         self.stays(&one.lies);
         self.lines.push_back(one.line(Action::Ask { question: Question::Kinds }, why));
+    }
+
+    fn goes_below(&mut self, folder: Folder, ending: Ending) {
+        if let Some(top) = self.open.last_mut() {
+            top.below.push((folder, ending));
+        }
     }
 
     fn stays_on(&mut self, side: Side) {

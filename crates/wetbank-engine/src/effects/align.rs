@@ -1,55 +1,20 @@
 //! One line of a twin's plan, carried out. Nothing is done to another file than the plan was made for: what changed
 //! meanwhile is left to the next pass.
 
-use serde::{Deserialize, Serialize};
 use wetbank_core::{
-    FilePath, Fingerprint, IfExists, Name, RelPath, Target, Template,
-    twin::{Action, FOLDER_REMOVED, Known, Line, Pair, Side, State, Was, Why},
+    FilePath, Fingerprint, IfExists, RelPath, Target, Template,
+    twin::{Action, FOLDER_REMOVED, Pair, Side, State, Was, Why},
 };
-use wetbank_journal::TwinNote;
 use wetbank_places::{EntryKind, PlaceErrorKind};
 
 use super::{
+    aligned::{Aligned, PUTS, lies_beside},
     names::{existing, same_content},
     outcome::{Attempt, Effect, FailureKind, Hand, StepDone},
     reading::Source,
     relocate::Then,
     step::AtStep,
 };
-
-/// A line of a plan with what it needs, as the journal keeps it with what is in hand.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Aligned {
-    /// The twin.
-    pub twin: Name,
-    /// Both folders.
-    pub folders: Pair<FilePath>,
-    /// What is planned.
-    pub line: Line,
-    /// Where below its folder a side keeps what it loses.
-    pub kept: RelPath,
-    /// Both contents turned out to be the same: what would follow need not be done.
-    #[serde(default)]
-    pub is_over: bool,
-}
-
-impl Aligned {
-    /// A path of one side.
-    fn file(&self, side: Side, below: &RelPath) -> FilePath {
-        let folder = self.folders.of(side);
-        FilePath { place: folder.place.clone(), path: folder.path.join(below) }
-    }
-
-    /// Its own path on one side.
-    fn at(&self, side: Side) -> FilePath {
-        self.file(side, self.line.at.of(side))
-    }
-
-    /// The file as it was on one side when this was planned.
-    fn had(&self, side: Side) -> Option<&Fingerprint> {
-        self.line.had.of(side).as_ref().map(|state| &state.print)
-    }
-}
 
 /// A text that is no template.
 fn plain(text: &str) -> Effect<Template> {
@@ -76,10 +41,10 @@ impl AtStep<'_> {
             return Ok(StepDone::nothing(self.hand, "the same is on both sides"));
         }
         if step == 0 && line.if_differs && self.is_same(aligned).await? {
-            self.know(aligned, self.seen(aligned)).await?;
+            let noted = Some(aligned.known(self.seen(aligned)));
             let over = Aligned { is_over: true, ..aligned.clone() };
             let hand = Hand { aligned: Some(Box::new(over)), ..self.hand.clone() };
-            return Ok(StepDone::nothing(&hand, "the same is on both sides"));
+            return Ok(StepDone { noted, ..StepDone::nothing(&hand, "the same is on both sides") });
         }
         match (&line.action, step) {
             (Action::Make { on }, _) | (Action::Replace { on }, 1..) => self.put_over(aligned, *on, attempt).await,
@@ -139,62 +104,95 @@ impl AtStep<'_> {
         }
     }
 
-    /// Notes what both sides have at the line's path from now on.
-    async fn know(&self, aligned: &Aligned, was: Was) -> Effect<()> {
-        let at = &aligned.line.at;
-        let name = Pair { near: at.near.name().to_vec(), far: at.far.name().to_vec() };
-        let note = TwinNote::Known { folder: at.near.parent(), known: Box::new(Known { name, was }) };
-        self.notes_of(aligned, vec![note]).await
-    }
-
-    async fn notes_of(&self, aligned: &Aligned, notes: Vec<TwinNote>) -> Effect<()> {
-        let record = &self.effects.record;
-        let noted = record.insist(|| record.journal.note_twin(&aligned.twin, notes.clone())).await;
-        noted.ok_or(FailureKind::Stopping)
-    }
-
-    /// Puts the other side's file on this one, where its name must be free.
-    async fn put_over(&self, aligned: &Aligned, on: Side, attempt: &mut Attempt) -> Effect<StepDone> {
-        let (from, to) = (aligned.at(on.other()), aligned.at(on));
-        if let Some(why) = self.is_other(aligned, on.other(), &from).await? {
-            return Ok(self.left(why));
+    /// The same, with what was brought beside the name taken away.
+    async fn left_alone(&self, aligned: &Aligned, on: Side, why: String, attempt: &Attempt) -> Effect<StepDone> {
+        if aligned.brought.is_some() {
+            let to = aligned.at(on);
+            self.effects.remove_aside(&self.beside(&to)).await?;
         }
-        let Some(had) = aligned.had(on.other()) else { return Ok(self.left(format!("{from} was no file"))) };
+        Ok(StepDone { attempt: attempt.id, ..self.left(why) })
+    }
+
+    /// What travels to a side, and where it goes; nothing if the other side had no file.
+    fn travels(&self, aligned: &Aligned, on: Side) -> Effect<Option<(Hand, Target)>> {
+        let (from, to) = (aligned.at(on.other()), aligned.at(on));
+        let Some(had) = aligned.had(on.other()) else { return Ok(None) };
         let name = RelPath::from_bytes(from.path.name()).expect("a name of a path");
         let hand = Hand {
-            place: Some(from.place.clone()),
-            path: from.path.clone(),
+            place: Some(from.place),
+            path: from.path,
             fingerprint: had.clone(),
-            original: None,
-            aligned: self.hand.aligned.clone(),
+            aligned: Some(Box::new(aligned.clone())),
             ..Hand::empty(name)
         };
         let target = Target {
-            place: to.place.clone(),
             folder: plain(&to.path.parent().to_string())?,
             name: plain(&to.path.name_text())?,
+            place: to.place,
             exists: IfExists::Refuse,
             quiet: None,
             partner: None,
             fit: false,
             sha256: false,
         };
+        Ok(Some((hand, target)))
+    }
+
+    /// Where the next step looks for what this one brought for it.
+    fn beside(&self, to: &FilePath) -> FilePath {
+        let next = AtStep { position: PUTS, ..*self };
+        FilePath { place: to.place.clone(), path: next.temporary(&to.path.parent()) }
+    }
+
+    /// A side's file gives way to the other's, which lies beside it by then: its name is free for a moment only, however
+    /// long the way of the other is, and stays its own if the other never comes.
+    async fn give_way(
+        &self,
+        aligned: &Aligned,
+        on: Side,
+        (here, to): (&FilePath, FilePath),
+        attempt: &mut Attempt,
+    ) -> Effect<StepDone> {
+        let place = self.place(&here.place)?;
+        let mut aligned = aligned.clone();
+        if let Some((hand, _)) = self.travels(&aligned, on)?.filter(|_| lies_beside(place.as_ref())) {
+            let id = self.effects.record.journal.next_attempt();
+            self.start(self.began(id, Some(to.clone()), None), attempt).await?;
+            let comes = AtStep { hand: &hand, position: PUTS, ..*self };
+            let (source, beside) = (comes.source()?, self.beside(here));
+            aligned.brought = Some(comes.bring(&source, &place, (&beside.path, here), false).await?);
+            // That may have taken long.
+            if let Some(why) = self.is_other(&aligned, on, here).await? {
+                return self.left_alone(&aligned, on, why, attempt).await;
+            }
+        }
+        let hand = Hand { aligned: Some(Box::new(aligned)), ..self.hand.clone() };
+        let folder = to.path.parent();
+        let moves = AtStep { hand: &hand, ..*self };
+        let done = moves.relocate(here, to, (folder, IfExists::KeepBoth), Then::Delivered, attempt).await?;
+        Ok(StepDone { hand, ..done })
+    }
+
+    /// Puts the other side's file on this one, where its name must be free.
+    async fn put_over(&self, aligned: &Aligned, on: Side, attempt: &mut Attempt) -> Effect<StepDone> {
+        let (from, to) = (aligned.at(on.other()), aligned.at(on));
+        if let Some(why) = self.is_other(aligned, on.other(), &from).await? {
+            return self.left_alone(aligned, on, why, attempt).await;
+        }
+        let Some((hand, target)) = self.travels(aligned, on)? else {
+            return Ok(self.left(format!("{from} was no file")));
+        };
         let sent = AtStep { hand: &hand, ..*self }.send(&target, None, attempt).await;
         let done = match sent {
             Err(FailureKind::Place(error)) if error.kind == PlaceErrorKind::Exists && error.place == to.place => {
-                return Ok(self.left(format!("something came to {to} meanwhile")));
+                let why = format!("something came to {to} meanwhile");
+                return self.left_alone(aligned, on, why, attempt).await;
             }
             sent => sent?,
         };
         // What was edited while it was read is told by its state, and travels once more in the next pass.
-        if let Some((_, arrived)) = &done.put {
-            let (mut near, mut far) = (State::of(had), State::of(arrived));
-            if on == Side::Near {
-                std::mem::swap(&mut near, &mut far);
-            }
-            self.know(aligned, Was::File(Pair { near, far })).await?;
-        }
-        Ok(done)
+        let was = done.put.as_ref().and_then(|(_, arrived)| aligned.as_put(on, arrived));
+        Ok(StepDone { noted: was.map(|was| aligned.known(was)), ..done })
     }
 
     /// Gives a side's file a place among what is kept there. With `is_gone` nothing takes its name.
@@ -208,12 +206,12 @@ impl AtStep<'_> {
             return Ok(self.left(why));
         }
         let to = aligned.file(on, &aligned.kept.join(aligned.line.at.of(on)));
+        if !is_gone {
+            return self.give_way(aligned, on, (&here, to), attempt).await;
+        }
         let folder = to.path.parent();
         let done = self.relocate(&here, to, (folder, IfExists::KeepBoth), Then::Delivered, attempt).await?;
-        if is_gone {
-            self.notes_of(aligned, vec![TwinNote::Gone(aligned.line.at.near.clone())]).await?;
-        }
-        Ok(StepDone { hand: self.hand.clone(), ..done })
+        Ok(StepDone { hand: self.hand.clone(), noted: Some(aligned.gone(&aligned.line.at.near)), ..done })
     }
 
     /// Gives a file the path that it has on the other side by now.
@@ -238,15 +236,11 @@ impl AtStep<'_> {
             }
             renamed => renamed?,
         };
-        self.notes_of(aligned, vec![TwinNote::Gone(from.near.clone())]).await?;
-        if let (Some((_, now)), Some(other)) = (&done.put, aligned.had(on.other())) {
-            let (mut near, mut far) = (State::of(other), State::of(now));
-            if on == Side::Near {
-                std::mem::swap(&mut near, &mut far);
-            }
-            self.know(aligned, Was::File(Pair { near, far })).await?;
+        let (twin, mut notes) = aligned.gone(&from.near);
+        if let Some(was) = done.put.as_ref().and_then(|(_, now)| aligned.as_put(on, now)) {
+            notes.extend(aligned.known(was).1);
         }
-        Ok(StepDone { hand: self.hand.clone(), ..done })
+        Ok(StepDone { hand: self.hand.clone(), noted: Some((twin, notes)), ..done })
     }
 
     /// Gives a side's file another name, so that the other side's can have its own.
@@ -264,8 +258,7 @@ impl AtStep<'_> {
             remedy: "Give one of both files another name, then dismiss this.".to_owned(),
         })?;
         let to = FilePath { place: here.place.clone(), path };
-        let done = self.relocate(&here, to, (folder, IfExists::KeepBoth), Then::Delivered, attempt).await?;
-        Ok(StepDone { hand: self.hand.clone(), ..done })
+        self.give_way(aligned, on, (&here, to), attempt).await
     }
 
     /// Gives what a side kept its path again, or one beside it where that is taken.
@@ -292,8 +285,8 @@ impl AtStep<'_> {
         let id = self.effects.record.journal.next_attempt();
         self.start(self.began(id, Some(to.clone()), None), attempt).await?;
         self.place(&to.place)?.make_folder(&to.path).await?;
-        self.know(aligned, Was::Folder).await?;
-        Ok(StepDone { attempt: Some(id), ..StepDone::with(self.hand.clone()) })
+        let noted = Some(aligned.known(Was::Folder));
+        Ok(StepDone { attempt: Some(id), noted, ..StepDone::with(self.hand.clone()) })
     }
 
     async fn remove_over(&self, aligned: &Aligned, on: Side, attempt: &mut Attempt) -> Effect<StepDone> {
@@ -310,7 +303,7 @@ impl AtStep<'_> {
             }
             Err(error) => return Err(error.into()),
         }
-        self.notes_of(aligned, vec![TwinNote::Gone(aligned.line.at.near.clone())]).await?;
-        Ok(StepDone { attempt: Some(id), note: Some(FOLDER_REMOVED.to_owned()), ..StepDone::with(self.hand.clone()) })
+        let (note, noted) = (Some(FOLDER_REMOVED.to_owned()), Some(aligned.gone(&aligned.line.at.near)));
+        Ok(StepDone { attempt: Some(id), note, noted, ..StepDone::with(self.hand.clone()) })
     }
 }

@@ -9,6 +9,7 @@ use wetbank_journal::Work;
 use wetbank_places::{Folder, PlaceErrorKind};
 
 use super::{
+    aligned::left_beside,
     names::Chosen,
     outcome::{FailureKind, at},
     passes::Passes,
@@ -142,6 +143,7 @@ impl Effects {
                 let is_direct = self.moorings.get(&place).is_ok_and(|place| !place.capabilities().stages);
                 (!is_direct).then(|| FilePath { place, path: self.aside(work, attempt.position, &path.parent()) })
             })
+            .chain(left_beside(self, work))
             .collect();
         let is_remote = |file: &FilePath| self.moorings.get(&file.place).is_ok_and(|p| p.as_folder().is_none());
         let mut result = Ok(left.iter().any(is_remote));
@@ -154,7 +156,7 @@ impl Effects {
         result
     }
 
-    async fn remove_aside(&self, file: &FilePath) -> Result<(), FailureKind> {
+    pub(super) async fn remove_aside(&self, file: &FilePath) -> Result<(), FailureKind> {
         match self.moorings.get(&file.place)?.delete(&file.path).await {
             Err(error) if error.kind != PlaceErrorKind::NotFound => Err(error.into()),
             _ => Ok(()),

@@ -2,6 +2,7 @@
 //! of the journal it sees no more than what an attempt says there.
 
 mod align;
+mod aligned;
 mod checksums;
 mod errands;
 mod kinds;
@@ -17,11 +18,12 @@ mod relocate;
 mod results;
 mod send;
 mod sources;
+mod staging;
 mod step;
 mod transfer;
 mod watched;
 
-pub(crate) use align::Aligned;
+pub(crate) use aligned::Aligned;
 pub(crate) use letters::{mailbox, path as letter_path};
 pub(crate) use means::{Effects, Slots, WorkFolder};
 pub(crate) use names::numbered;

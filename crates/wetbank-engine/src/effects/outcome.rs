@@ -6,10 +6,10 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use wetbank_core::{About, FilePath, Fingerprint, Name, Position, RelPath, TemplateError, twin::Choices};
 use wetbank_crypt::CryptError;
-use wetbank_journal::{Chained, JournalError, NewMail, NewPart, Work};
+use wetbank_journal::{Chained, JournalError, NewMail, NewPart, TwinNote, Work};
 use wetbank_places::{PlaceError, PlaceErrorKind};
 
-use super::align::Aligned;
+use super::aligned::Aligned;
 use crate::{EngineError, moorings::Away};
 
 /// The file in hand after a step, as the journal keeps it.
@@ -195,6 +195,8 @@ pub(crate) struct StepDone {
     pub chained: Vec<Chained>,
     /// A mail that is to be sent.
     pub mail: Option<NewMail>,
+    /// What is known of a twin from now on.
+    pub noted: Option<(Name, Vec<TwinNote>)>,
 }
 
 impl StepDone {
@@ -215,6 +217,7 @@ impl StepDone {
             put: None,
             chained: Vec::new(),
             mail: None,
+            noted: None,
         }
     }
 

@@ -45,7 +45,9 @@ impl AtStep<'_> {
             return Err(taken_name(&to, &taken).into());
         }
         let there = source.stat(&here.path).await?;
-        let (id, wanted) = (self.effects.record.journal.next_attempt(), to.path.clone());
+        // An attempt that has begun already goes on.
+        let begun = attempt.id;
+        let (id, wanted) = (begun.unwrap_or_else(|| self.effects.record.journal.next_attempt()), to.path.clone());
         let mut tries = 0;
         loop {
             let reserved = match exists {
@@ -68,7 +70,7 @@ impl AtStep<'_> {
                 hand: Hand { original, ..hand },
             };
             self.notes(output(self.work, &to, &there.fingerprint)).await?;
-            if tries == 0 {
+            if tries == 0 && begun.is_none() {
                 self.start(self.began(id, Some(to.clone()), Some(&intent)), attempt).await?;
             } else {
                 let intention = Intention {

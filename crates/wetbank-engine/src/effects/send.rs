@@ -12,7 +12,6 @@ use super::{
     outcome::{Attempt, Effect, FailureKind, Hand, Intent, StepDone},
     reading::Source,
     step::AtStep,
-    transfer::transfer,
 };
 use crate::clock;
 
@@ -74,8 +73,6 @@ impl AtStep<'_> {
             let done = StepDone::nothing(self.hand, "the same file is there already");
             return Ok(StepDone { attempt: Some(id), size: Some(taken.fingerprint.size), ..done });
         }
-        let _slot = self.effects.moorings.large_slot(&to.place, self.hand.fingerprint.size).await;
-        let done = self.moving(self.hand.fingerprint.size);
         let mut tries = 0;
         loop {
             let begun = match target.exists {
@@ -97,28 +94,11 @@ impl AtStep<'_> {
                 self.intends(begins_at(id, &to, self.hand.fingerprint.size), attempt).await?;
                 to.path.clone()
             };
-            let bring = || transfer(&source, &place, &temporary, &to.path, target.sha256, done.clone(), self.stop);
-            let staging = match bring().await {
-                // Folders below the root are made when they are needed; the root itself never is.
-                Err(e) if e.kind == PlaceErrorKind::NotFound && e.place == to.place && !folder.is_root() => {
-                    place.make_folder(&folder).await?;
-                    bring().await
-                }
-                result => result,
+            let brought = match self.brought(place.as_ref(), &temporary).await? {
+                Some(brought) => brought,
+                None => self.bring(&source, &place, (&temporary, &to), target.sha256).await?,
             };
-            let staging = match staging {
-                Ok(staging) => staging,
-                Err(_) if self.stop.is_cancelled() => return Err(FailureKind::Stopping),
-                Err(e) => return Err(e.into()),
-            };
-            self.effects.moorings.has_room(&to.place);
-            let arrived = match &self.hand.aligned {
-                // Before it has its name: whoever waits for it there sees one state only.
-                Some(_) if is_staged && place.capabilities().sets_times => {
-                    place.set_modified(&temporary, self.hand.fingerprint.modified).await?.fingerprint
-                }
-                _ => staging.entry.fingerprint.clone(),
-            };
+            let arrived = brought.fingerprint;
             let intent = Intent {
                 from: FilePath { place: to.place.clone(), path: temporary.clone() },
                 to: to.clone(),
@@ -132,8 +112,8 @@ impl AtStep<'_> {
                 intent: serde_json::to_string(&intent).expect("plain values serialise"),
                 target: to.clone(),
                 size: arrived.size,
-                sha256: staging.digests.sha256,
-                blake3: Some(staging.digests.blake3),
+                sha256: brought.sha256,
+                blake3: Some(brought.blake3),
                 output: Some(output(self.work, &to, &arrived)),
             };
             self.intends(intention, attempt).await?;

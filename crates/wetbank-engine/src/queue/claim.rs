@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use wetbank_core::{FilePath, InvalidMove, ItemState, Name, Position};
 use wetbank_journal::{
-    AttemptEnd, Chained, ItemChange, Journal, JournalError, NewHold, NewMail, NewPart, Progress, Work,
+    AttemptEnd, Chained, ItemChange, Journal, JournalError, NewHold, NewMail, NewPart, Progress, TwinNote, Work,
 };
 
 use crate::clock;
@@ -38,6 +38,8 @@ pub(crate) struct Moved {
     pub forget: bool,
     pub chained: Vec<Chained>,
     pub mail: Option<NewMail>,
+    /// What is known of a twin from now on.
+    pub noted: Option<(Name, Vec<TwinNote>)>,
     /// Files that were taken out of the item's and go on instead of it.
     pub parts: Vec<NewPart>,
 }
@@ -78,6 +80,7 @@ impl Moved {
             forget: false,
             chained: Vec::new(),
             mail: None,
+            noted: None,
             parts: Vec::new(),
         }
     }
@@ -113,6 +116,7 @@ impl Moved {
             forget: forgotten(self.forget),
             chained: self.chained.clone(),
             mail: self.mail.clone(),
+            noted: self.noted.clone(),
         }
     }
 }

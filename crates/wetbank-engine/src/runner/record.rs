@@ -99,6 +99,7 @@ pub(super) fn after(claim: &Claim, done: StepDone, state: ItemState) -> Moved {
         forget: done.freed,
         chained: done.chained,
         mail: done.mail,
+        noted: done.noted,
         parts: done.parts,
         ..Moved::stays(claim, state)
     }

@@ -129,8 +129,8 @@ pub(crate) async fn look(
                 let before = walk.files();
                 let has_same_folders = listed.near.folders() == listed.far.folders();
                 let known = journal.twin_known(&twin.name, at).await?;
-                let lines = walk.told(listed.map(|listed| listed.seen), known);
-                if can_be_sealed && has_same_folders && lines == 0 {
+                let acts = walk.told(listed.map(|listed| listed.seen), known);
+                if can_be_sealed && has_same_folders && !acts {
                     let now = walk.files();
                     let files = Pair { near: now.near - before.near, far: now.far - before.far };
                     seals.push((at.clone(), Seal { state, files }));

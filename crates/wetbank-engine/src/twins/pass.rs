@@ -256,6 +256,7 @@ pub(super) fn item(twin: &Twin, line: Line, branch: usize) -> PlannedItem {
         line,
         kept: twin.kept(clock::now()),
         is_over: false,
+        brought: None,
     };
     let hand = Hand {
         place: Some(file.place.clone()),

@@ -16,4 +16,5 @@ mod support;
 mod together;
 mod twins;
 mod twins_arranged;
+mod twins_replacing;
 mod watching;

@@ -10,7 +10,7 @@ use wetbank_engine::{EngineError, Passing};
 
 use crate::support::{Office, file};
 
-fn twin(way: Way) -> Twin {
+pub fn twin(way: Way) -> Twin {
     Twin {
         name: Name::new("readings").unwrap(),
         title: "Readings".to_owned(),
@@ -69,7 +69,7 @@ fn are_alike(office: &Office) {
 }
 
 /// Every file that one side keeps, with its content.
-fn kept(office: &Office, side: &str) -> Vec<String> {
+pub fn kept(office: &Office, side: &str) -> Vec<String> {
     let mut found = Vec::new();
     let mut folders = vec![office.path(side).join(".wetbank-kept")];
     while let Some(folder) = folders.pop() {
