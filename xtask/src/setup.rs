@@ -7,8 +7,9 @@ use anyhow::{Context, Result, bail};
 use crate::steps::{run, say, silent};
 
 /// Debian packages, each with a file that shows it is there.
-const PACKAGES: [(&str, &str); 18] = [
+const PACKAGES: [(&str, &str); 19] = [
     ("openssh-server", "/usr/sbin/sshd"),
+    ("pebble", "/usr/bin/pebble"),
     ("openssh-client", "/usr/bin/sftp"),
     ("apache2-bin", "/usr/sbin/apache2"),
     ("proftpd-core", "/usr/sbin/proftpd"),

@@ -5,6 +5,7 @@ use std::time::Duration;
 use futures_util::{Stream, StreamExt, stream};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::{Serialize, de::DeserializeOwned};
+use wetbank_tls::{Checker, Refusal};
 
 use crate::api::Problem;
 
@@ -24,6 +25,18 @@ pub enum ClientError {
         #[source]
         source: reqwest::Error,
     },
+    /// What answered shows a certificate that is not trusted.
+    #[error(
+        "{url} shows the certificate {shown}: {why}. If that is the one that the service told at its start, set          WETBANK_CERTIFICATE to it"
+    )]
+    Untrusted {
+        /// Where.
+        url: String,
+        /// Its fingerprint.
+        shown: String,
+        /// Why it is not trusted.
+        why: String,
+    },
     /// The service said no.
     #[error("{}", .0.detail)]
     Refused(Box<Problem>),
@@ -42,6 +55,7 @@ pub enum ClientError {
 #[derive(Clone)]
 pub struct Client {
     http: reqwest::Client,
+    checker: Checker,
     url: String,
     token: String,
 }
@@ -55,9 +69,19 @@ impl std::fmt::Debug for Client {
 type Result<T> = std::result::Result<T, ClientError>;
 
 impl Client {
-    /// A client of the service at a URL such as `http://127.0.0.1:8200`.
-    pub fn new(url: &str, token: &str) -> Self {
-        Self { http: reqwest::Client::new(), url: url.trim_end_matches('/').to_owned(), token: token.to_owned() }
+    /// A client of the service at a URL such as `https://files.merrow.example:8270`, whose certificate an authority
+    /// vouches for that this machine trusts, or has the fingerprint that is given.
+    ///
+    /// # Errors
+    ///
+    /// If this machine cannot speak TLS.
+    pub fn new(url: &str, token: &str, trusted: Option<&str>) -> Result<Self> {
+        let checker = Checker::new(trusted);
+        let built =
+            reqwest::Client::builder().tls_backend_preconfigured(checker.config(rustls::DEFAULT_VERSIONS)).build();
+        let url = url.trim_end_matches('/').to_owned();
+        let http = built.map_err(|source| ClientError::Unreachable { url: url.clone(), source })?;
+        Ok(Self { http, checker, url, token: token.to_owned() })
     }
 
     /// Where the service is.
@@ -71,7 +95,10 @@ impl Client {
 
     async fn send(&self, request: RequestBuilder) -> Result<Response> {
         let url = self.url.clone();
-        let response = request.send().await.map_err(|source| ClientError::Unreachable { url, source })?;
+        let response = request.send().await.map_err(|source| match self.checker.refusal() {
+            Some(Refusal { shown, why }) if source.is_connect() => ClientError::Untrusted { url, shown, why },
+            _ => ClientError::Unreachable { url, source },
+        })?;
         if response.status().is_success() {
             return Ok(response);
         }

@@ -14,7 +14,7 @@ use wetbank_testbed::{Answering, http_answer};
 /// A client of a server with one answer.
 fn against(answer: &str) -> (Client, Answering) {
     let server = Answering::with(answer);
-    (Client::new(&format!("{}/", server.url()), "grey-heron"), server)
+    (Client::new(&format!("{}/", server.url()), "grey-heron", None).unwrap(), server)
 }
 
 fn answer(status: &str, kind: &str, body: &str) -> String {
@@ -89,7 +89,7 @@ async fn an_answer_of_something_else_is_not_taken_for_ours() {
 #[tokio::test]
 async fn where_nothing_listens_it_is_told_how_to_start_a_service_and_no_token_is_shown() {
     let port = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap().port();
-    let client = Client::new(&format!("http://127.0.0.1:{port}"), "grey-heron");
+    let client = Client::new(&format!("http://127.0.0.1:{port}"), "grey-heron", None).unwrap();
     let error = client.get_text("/book", &[]).await.unwrap_err();
     assert!(error.to_string().contains(&format!("127.0.0.1:{port}")) && error.to_string().contains("wetbank serve"));
     assert!(!told(&error).contains("grey-heron") && !format!("{client:?} {error:?}").contains("grey-heron"));
@@ -98,7 +98,7 @@ async fn where_nothing_listens_it_is_told_how_to_start_a_service_and_no_token_is
 #[tokio::test]
 async fn events_come_whole_however_the_connection_cuts_them() {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let client = Client::new(&format!("http://{}", listener.local_addr().unwrap()), "grey-heron");
+    let client = Client::new(&format!("http://{}", listener.local_addr().unwrap()), "grey-heron", None).unwrap();
     tokio::spawn(async move {
         let (mut stream, _) = listener.accept().await.unwrap();
         let mut request = [0; 4096];

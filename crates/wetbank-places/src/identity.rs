@@ -1,7 +1,5 @@
 //! What a server shows of itself, to be confirmed by a person.
 
-use crate::tls;
-
 /// A fingerprint of what a server proves itself with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Identity {
@@ -24,7 +22,7 @@ impl Identity {
         let typed = typed.trim();
         // Hexadecimal has no case and colons are decoration; a host key's form is exact.
         self.fingerprint == typed
-            || (self.what == "certificate" && tls::digits(&self.fingerprint) == tls::digits(typed))
+            || (self.what == "certificate" && wetbank_tls::digits(&self.fingerprint) == wetbank_tls::digits(typed))
     }
 }
 

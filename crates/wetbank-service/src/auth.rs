@@ -3,8 +3,8 @@
 //! Programs send the token as a bearer token. A browser trades it once for a cookie that is
 //! `HttpOnly` and `SameSite=Strict`. A browser's request that changes something must also come from
 //! our own pages (`tower_http::csrf`): browsers say where a request comes from in `Sec-Fetch-Site`,
-//! older ones in `Origin`. The `Host` header must name this machine or the
-//! address we listen on, so that no foreign name can be pointed here.
+//! older ones in `Origin`. The `Host` header must be one of our names (`Listening::answers_to`), so
+//! that no foreign name can be pointed here.
 //!
 //! Behind a reverse proxy `Host` must be passed on unchanged.
 
@@ -12,14 +12,14 @@ use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path, sync::Arc};
 
 use axum::{
     extract::{FromRequestParts, Request, State},
-    http::{HeaderMap, header, request::Parts},
+    http::{HeaderMap, HeaderValue, header, request::Parts},
     middleware::Next,
     response::{IntoResponse, Response},
 };
 use rand::RngCore;
 use tower_http::csrf::ProtectionError;
 
-use crate::{error::ApiError, state::Shared};
+use crate::{connections::Connected, error::ApiError, listening, state::Shared};
 
 /// The cookie's name.
 pub(crate) const COOKIE: &str = "wetbank_session";
@@ -127,26 +127,27 @@ pub(crate) fn refused(_: ProtectionError) -> Response {
     ApiError::forbidden("this request does not come from the console's own pages").into_response()
 }
 
-/// Refuses requests for a host name that is not ours.
+/// Refuses requests for a host name that is not ours, and notes who asks.
 pub(crate) async fn check_host(
     State(state): State<Shared>,
-    request: Request,
+    mut request: Request,
     next: Next,
 ) -> Result<Response, ApiError> {
-    let host = text(request.headers(), header::HOST).unwrap_or_default();
-    let name = host.rsplit_once(':').map_or(
-        host,
-        |(name, port)| {
-            if port.bytes().all(|b| b.is_ascii_digit()) { name } else { host }
-        },
-    );
-    let listens_everywhere = state.listen.ip().is_unspecified();
-    let is_ours = matches!(name, "localhost" | "127.0.0.1" | "[::1]")
-        || name.trim_matches(['[', ']']) == state.listen.ip().to_string()
-        || (listens_everywhere && name.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok());
-    if is_ours {
-        Ok(next.run(request).await)
-    } else {
-        Err(ApiError::forbidden("the service does not answer under this host name; use its address"))
+    if !state.listening.answers_to(listening::host(request.headers())) {
+        return Err(ApiError::forbidden(
+            "the service does not answer under this host name; use its address, or start it with --name",
+        ));
     }
+    if let Some(Connected(address)) = request.extensions().get::<Connected>().copied() {
+        let peer = state.listening.peer(address, request.headers());
+        request.extensions_mut().insert(peer);
+    }
+    let mut response = next.run(request).await;
+    if state.listening.insists() {
+        response.headers_mut().insert(header::STRICT_TRANSPORT_SECURITY, A_YEAR);
+    }
+    Ok(response)
 }
+
+/// For so long a browser comes with TLS only (RFC 6797).
+const A_YEAR: HeaderValue = HeaderValue::from_static("max-age=31536000");

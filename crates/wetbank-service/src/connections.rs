@@ -16,9 +16,13 @@ use axum::{Router, body::Body, extract::Request};
 use hyper::{body::Incoming, server::conn::http1, service::service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use parking_lot::{Mutex, MutexGuard};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::{
+    io::{AsyncRead, AsyncWrite},
+    net::{TcpListener, TcpStream},
+};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use tower_service::Service;
+use wetbank_tls::Served;
 
 use crate::seldom::Seldom;
 
@@ -30,9 +34,21 @@ const OF_ONE_ADDRESS: usize = 256;
 /// After the system refused a connection, for want of file descriptors say, it is asked again.
 const PAUSE: Duration = Duration::from_millis(200);
 
-/// Where a request comes from.
+/// Who is connected: perhaps a proxy.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Peer(pub IpAddr);
+pub(crate) struct Connected(pub IpAddr);
+
+/// What a connection in private begins with (RFC 8446, section 5.1: a record of a handshake).
+const HANDSHAKE: u8 = 22;
+
+/// What is answered: in clear, or in private to who speaks TLS and otherwise to who does not know it yet.
+#[derive(Debug, Clone)]
+pub(crate) struct Answers {
+    /// The answers.
+    pub router: Router,
+    /// How to speak in private, and what is answered to those who do not.
+    pub private: Option<(Served, Router)>,
+}
 
 /// Raises the number of files that may be open to what the system allows. Of what there is, connections take a
 /// quarter at most: files, watches and the journal need theirs.
@@ -113,7 +129,7 @@ impl Drop for Busy {
 }
 
 /// Answers requests until told to stop, and then those that have begun.
-pub(crate) async fn serve(listener: TcpListener, router: Router, stop: CancellationToken) {
+pub(crate) async fn serve(listener: TcpListener, answers: Answers, stop: CancellationToken) {
     let connections =
         Arc::new(Connections { most: most_connections(), open: Mutex::default(), next: AtomicU64::new(0) });
     let (tracker, refused, failed) = (TaskTracker::new(), Seldom::default(), Seldom::default());
@@ -134,9 +150,9 @@ pub(crate) async fn serve(listener: TcpListener, router: Router, stop: Cancellat
         };
         match connections.admit(peer.ip()) {
             Some((id, connection)) => {
-                let (connections, router, stop) = (connections.clone(), router.clone(), stop.clone());
+                let (connections, answers, stop) = (connections.clone(), answers.clone(), stop.clone());
                 tracker.spawn(async move {
-                    answer(stream, router, &connection, stop).await;
+                    begin(stream, answers, &connection, stop).await;
                     connections.lock().remove(&id);
                 });
             }
@@ -151,10 +167,37 @@ pub(crate) async fn serve(listener: TcpListener, router: Router, stop: Cancellat
     tracker.wait().await;
 }
 
-async fn answer(stream: TcpStream, router: Router, connection: &Arc<Connection>, stop: CancellationToken) {
+/// Agrees on how to speak, and answers.
+async fn begin(stream: TcpStream, answers: Answers, connection: &Arc<Connection>, stop: CancellationToken) {
     let _ = stream.set_nodelay(true);
+    let Answers { router, private } = answers;
+    let Some((served, unaware)) = private else { return answer(stream, router, connection, stop).await };
+    let agreeing = async {
+        let mut first = [0];
+        if stream.peek(&mut first).await? == 1 && first[0] != HANDSHAKE {
+            return Ok(Err(stream));
+        }
+        served.acceptor().accept(stream).await.map(Ok)
+    };
+    let agreed = tokio::select! {
+        agreed = tokio::time::timeout(HEAD, agreeing) => agreed,
+        () = connection.give_way.cancelled() => return,
+        () = stop.cancelled() => return,
+    };
+    match agreed {
+        Ok(Ok(Ok(private))) => answer(private, router, connection, stop).await,
+        Ok(Ok(Err(clear))) => answer(clear, unaware, connection, stop).await,
+        // Its peer knows why.
+        Ok(Err(_)) | Err(_) => {}
+    }
+}
+
+async fn answer<S>(stream: S, router: Router, connection: &Arc<Connection>, stop: CancellationToken)
+where
+    S: AsyncRead + AsyncWrite + Unpin,
+{
     let service = service_fn(|request: Request<Incoming>| {
-        let (mut router, busy, peer) = (router.clone(), Busy::on(connection), Peer(connection.address));
+        let (mut router, busy, peer) = (router.clone(), Busy::on(connection), Connected(connection.address));
         async move {
             let mut request = request.map(Body::new);
             request.extensions_mut().insert(peer);

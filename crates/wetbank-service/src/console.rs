@@ -8,7 +8,7 @@ use axum::{
 use rust_embed::RustEmbed;
 use serde::Deserialize;
 
-use crate::{auth::COOKIE, state::Shared};
+use crate::{auth::COOKIE, listening::Peer, state::Shared};
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
@@ -59,7 +59,7 @@ pub(crate) async fn sign_in(
     let mut response =
         Redirect::to(&query.to.as_deref().and_then(own_page).unwrap_or_else(|| "/".to_owned())).into_response();
     if state.ticket_fits(&query.ticket) {
-        response.headers_mut().insert(header::SET_COOKIE, cookie(&state));
+        response.headers_mut().insert(header::SET_COOKIE, cookie(&state, &extensions));
     } else {
         state.note_refusal(&extensions, "a link that is not valid");
     }
@@ -77,8 +77,11 @@ fn own_page(to: &str) -> Option<String> {
 }
 
 /// The cookie that a signed-in browser keeps.
-pub(crate) fn cookie(state: &Shared) -> HeaderValue {
-    let text = format!("{COOKIE}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age=2592000", state.token.session());
+pub(crate) fn cookie(state: &Shared, extensions: &Extensions) -> HeaderValue {
+    let is_private = extensions.get::<Peer>().is_some_and(|peer| peer.is_private);
+    let secure = if is_private { "; Secure" } else { "" };
+    let text =
+        format!("{COOKIE}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age=2592000{secure}", state.token.session());
     HeaderValue::from_str(&text).expect("a hexadecimal value")
 }
 

@@ -1,6 +1,8 @@
 //! The service: the API, sign-in, live events and the built console, over one engine.
 
+mod acme;
 mod auth;
+mod certificate;
 mod connections;
 mod console;
 mod day;
@@ -9,6 +11,7 @@ mod error;
 mod events;
 mod extract;
 mod handlers;
+mod listening;
 mod listings;
 mod router;
 mod seldom;
@@ -17,6 +20,10 @@ mod shown;
 mod state;
 mod way;
 
+pub use acme::Authority;
 pub use auth::{Token, TokenError};
+pub use certificate::{CertificateError, CertificateSource, Renewed};
+pub use listening::Listening;
 pub use router::openapi;
 pub use server::{Server, ServerError};
+pub use wetbank_tls::Shown;

@@ -1,12 +1,26 @@
 //! Bind, run, stop.
 
-use std::{io, net::SocketAddr, time::Duration};
+use std::{io, net::SocketAddr, sync::Arc, time::Duration};
 
+use axum::{
+    Router,
+    extract::{Path, Request, State},
+    http::{StatusCode, Uri, header, uri::PathAndQuery},
+    response::{IntoResponse, Response},
+    routing::get,
+};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::Engine;
+use wetbank_tls::Shown;
 
-use crate::{Token, connections, router::router, state::Shared};
+use crate::{
+    Listening, Token,
+    connections::{self, Answers},
+    listening::host,
+    router::router,
+    state::Shared,
+};
 
 /// Open requests may take so long to end when the service stops.
 const STOP_WITHIN: Duration = Duration::from_secs(5);
@@ -15,41 +29,87 @@ const STOP_WITHIN: Duration = Duration::from_secs(5);
 #[derive(Debug)]
 pub struct Server {
     listener: TcpListener,
+    redirecting: Option<TcpListener>,
     shared: Shared,
 }
 
 /// Why a service cannot listen.
 #[derive(Debug, thiserror::Error)]
-#[error("cannot listen on {address}: {cause}; choose another address with --listen")]
-pub struct ServerError {
-    address: SocketAddr,
-    cause: io::Error,
+pub enum ServerError {
+    /// The address cannot be taken.
+    #[error("cannot listen on {address}: {cause}; choose another address with {option}")]
+    Taken {
+        /// The address.
+        address: SocketAddr,
+        /// Why.
+        cause: io::Error,
+        /// What chooses it.
+        option: &'static str,
+    },
+    /// Others could read along.
+    #[error(
+        "will not listen on {0} in clear: whoever is on the way there could read passwords and files. Show a certificate \
+         (--certificate FILE --certificate-key FILE, or --own-certificate for a trial), or listen on 127.0.0.1 behind a \
+         proxy that does; --others-may-read-along allows it all the same"
+    )]
+    InClear(SocketAddr),
+}
+
+async fn bind(address: SocketAddr, option: &'static str) -> Result<TcpListener, ServerError> {
+    TcpListener::bind(address).await.map_err(|cause| ServerError::Taken { address, cause, option })
 }
 
 impl Server {
-    /// Takes the address. Port 0 takes a free one.
-    pub async fn bind(engine: Engine, token: Token, address: SocketAddr) -> Result<Self, ServerError> {
-        let failed = |cause| ServerError { address, cause };
-        let listener = TcpListener::bind(address).await.map_err(failed)?;
-        let listen = listener.local_addr().map_err(failed)?;
-        let shared = Shared::new(engine, token, listen, CancellationToken::new());
-        Ok(Self { listener, shared })
+    /// Takes the address; port 0 takes a free one. Without a certificate that is one of this machine, unless others may
+    /// read along.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be taken, or others could read along.
+    pub async fn bind(engine: Engine, token: Token, mut listening: Listening) -> Result<Self, ServerError> {
+        let (address, option) = (listening.address, "--listen");
+        if listening.certificate.is_none() && !address.ip().is_loopback() && !listening.others_may_read_along {
+            return Err(ServerError::InClear(address));
+        }
+        let listener = bind(address, option).await?;
+        listening.address = listener.local_addr().map_err(|cause| ServerError::Taken { address, cause, option })?;
+        let redirecting = match listening.redirect {
+            Some(from) => Some(bind(from, "--redirect").await?),
+            None => None,
+        };
+        Ok(Self { listener, redirecting, shared: Shared::new(engine, token, listening) })
     }
 
-    /// Where it listens.
-    pub fn address(&self) -> SocketAddr {
-        self.shared.listen
+    /// How it is reached.
+    pub fn listening(&self) -> &Listening {
+        &self.shared.listening
     }
 
     /// A link that signs a browser in. It is as good as the token until the service stops.
     pub fn sign_in_link(&self) -> String {
-        format!("http://{}/sign-in?ticket={}", self.address(), self.shared.ticket())
+        self.listening().link(&format!("/sign-in?ticket={}", self.shared.ticket()))
     }
 
-    /// Answers requests until told to stop.
-    pub async fn run(self, stop: CancellationToken) {
+    /// Answers requests until told to stop; tells which certificates it may show, whenever that changes.
+    pub async fn run(self, tell: impl Fn(&[&Shown]) + Send + 'static, stop: CancellationToken) {
         let stopping = self.shared.stopping.clone();
-        let serve = connections::serve(self.listener, router(self.shared), stop.clone());
+        let listening = self.shared.listening.clone();
+        let renewed = listening.certificate.clone().map(|renewed| tokio::spawn(renewed.follow(tell, stop.clone())));
+        let unaware = Router::new()
+            .route("/.well-known/acme-challenge/{token}", get(prove))
+            .fallback(redirect)
+            .with_state(listening.clone());
+        let private = listening.served().map(|served| (served.clone(), unaware.clone()));
+        let answers = Answers { router: router(self.shared), private };
+        let serve = connections::serve(self.listener, answers, stop.clone());
+        let redirecting = async {
+            match self.redirecting {
+                Some(listener) => {
+                    connections::serve(listener, Answers { router: unaware, private: None }, stop.clone()).await;
+                }
+                None => stop.cancelled().await,
+            }
+        };
         let deadline = async {
             stop.cancelled().await;
             // Live streams end by themselves, so that they do not hold the stop up.
@@ -57,8 +117,40 @@ impl Server {
             tokio::time::sleep(STOP_WITHIN).await;
         };
         tokio::select! {
-            () = serve => {}
+            _ = async { tokio::join!(serve, redirecting) } => {}
             () = deadline => {}
         }
+        if let Some(renewed) = renewed {
+            let _ = renewed.await;
+        }
+    }
+}
+
+/// What an authority finds that asks whether a name is ours (RFC 8555, section 8.3).
+async fn prove(State(listening): State<Arc<Listening>>, Path(token): Path<String>) -> Response {
+    match listening.certificate.as_ref().and_then(|renewed| renewed.proof(&token)) {
+        Some(proof) => ([(header::CONTENT_TYPE, "application/octet-stream")], proof).into_response(),
+        None => StatusCode::NOT_FOUND.into_response(),
+    }
+}
+
+/// Sends whoever asks in clear to the same page in private.
+async fn redirect(State(listening): State<Arc<Listening>>, request: Request) -> Response {
+    let host = host(request.headers());
+    if !listening.answers_to(host) {
+        return (StatusCode::FORBIDDEN, "the service does not answer under this host name\n").into_response();
+    }
+    let name = match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
+        _ => host,
+    };
+    let port = match listening.address.port() {
+        443 => String::new(),
+        port => format!(":{port}"),
+    };
+    let page = request.uri().path_and_query().map_or("/", PathAndQuery::as_str);
+    match Uri::try_from(format!("https://{name}{port}{page}")) {
+        Ok(to) => (StatusCode::PERMANENT_REDIRECT, [(header::LOCATION, to.to_string())]).into_response(),
+        Err(_) => StatusCode::BAD_REQUEST.into_response(),
     }
 }

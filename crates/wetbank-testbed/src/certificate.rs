@@ -32,3 +32,19 @@ impl Certificate {
         Self { file, key, fingerprint: format!("SHA256:{}", pairs.join(":")) }
     }
 }
+
+/// Makes an authority's certificate, and one that it gives to 127.0.0.1 with its key, in a folder: PEM files of these names.
+pub(crate) fn vouched(folder: &Path, [root, file, key]: [&str; 3]) {
+    let mut params = rcgen::CertificateParams::default();
+    params.distinguished_name.push(rcgen::DnType::CommonName, "An authority of the tests");
+    params.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    let root_key = rcgen::KeyPair::generate().unwrap();
+    let made = params.self_signed(&root_key).unwrap();
+    let issuer = rcgen::Issuer::new(params, root_key);
+    let own = rcgen::KeyPair::generate().unwrap();
+    let names = rcgen::CertificateParams::new(vec!["127.0.0.1".to_owned()]).unwrap();
+    let given = names.signed_by(&own, &issuer).unwrap();
+    for (name, text) in [(root, made.pem()), (file, given.pem()), (key, own.serialize_pem())] {
+        fs::write(folder.join(name), text).unwrap();
+    }
+}

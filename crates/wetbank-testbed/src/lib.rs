@@ -5,6 +5,7 @@
 
 mod answering;
 mod apache;
+mod authority;
 mod certificate;
 #[cfg(target_arch = "x86_64")]
 mod cut;
@@ -24,6 +25,7 @@ mod webservers;
 
 pub use answering::{Answering, http_answer};
 pub use apache::{Apache, WEBDAV_USER};
+pub use authority::Authority;
 pub use certificate::Certificate;
 #[cfg(target_arch = "x86_64")]
 pub use cut::{Course, Cut, Plan, Refusing};

@@ -30,13 +30,14 @@ pub(crate) fn data_folder(option: Option<PathBuf>) -> PathBuf {
     option.or_else(|| std::env::var_os("WETBANK_DATA").map(PathBuf::from)).unwrap_or_else(home)
 }
 
-/// A client for `WETBANK_URL` with `WETBANK_TOKEN`, or for the service of a data folder of this
+/// A client for `WETBANK_URL` with `WETBANK_TOKEN`, whose certificate is that of `WETBANK_CERTIFICATE` if it is set, or for the service of a data folder of this
 /// machine, which leaves its address and token there.
 pub(crate) fn client(data: Option<PathBuf>) -> Result<Client> {
     if let Ok(url) = std::env::var("WETBANK_URL") {
         let token = std::env::var("WETBANK_TOKEN")
             .map_err(|_| NoService("WETBANK_URL is set but WETBANK_TOKEN is not".to_owned()))?;
-        return Ok(Client::new(&url, &token));
+        let trusted = std::env::var("WETBANK_CERTIFICATE").ok();
+        return Ok(Client::new(&url, &token, trusted.as_deref())?);
     }
     let data = data_folder(data);
     let read = |name: &str| std::fs::read_to_string(data.join(name));
@@ -47,5 +48,9 @@ pub(crate) fn client(data: Option<PathBuf>) -> Result<Client> {
         ))
     })?;
     let token = read("token").with_context(|| format!("the token in {} cannot be read", data.display()))?;
-    Ok(Client::new(&format!("http://{}", address.trim()), token.trim()))
+    let (url, trusted) = match address.trim().split_once(' ') {
+        Some((url, fingerprint)) => (url.to_owned(), Some(fingerprint)),
+        None => (format!("http://{}", address.trim()), None),
+    };
+    Ok(Client::new(&url, token.trim(), trusted)?)
 }

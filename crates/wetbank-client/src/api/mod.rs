@@ -86,6 +86,21 @@ pub struct Status {
     /// Keys and the like that expire within thirty days, or did; the most urgent first.
     pub warnings: Vec<Warning>,
     pub today: Traffic,
+    /// The certificate that the service shows; none where everything is sent in clear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<ShownCertificate>,
+}
+
+/// The certificate that a service shows to those who connect.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ShownCertificate {
+    /// `SHA256:AB:CD:…`
+    pub fingerprint: String,
+    /// The names and addresses that it is for.
+    pub names: Vec<String>,
+    pub ends: String,
+    /// No authority vouches for it.
+    pub own: bool,
 }
 
 /// Something that expires soon, or did.

@@ -1,7 +1,7 @@
 //! Signing in to places that a person agrees to.
 
 use axum::{
-    Json,
+    Extension, Json,
     extract::{Query, State},
     http::{HeaderMap, header},
     response::{IntoResponse, Redirect, Response},
@@ -16,6 +16,7 @@ use crate::{
     auth::SignedIn,
     error::ApiError,
     extract::{Body, Part},
+    listening::Peer,
     state::Shared,
 };
 
@@ -43,6 +44,7 @@ pub(crate) async fn begin(
     _: SignedIn,
     State(state): State<Shared>,
     Part(name): Part<String>,
+    peer: Option<Extension<Peer>>,
     headers: HeaderMap,
     Body(how): Body<api::BeginSignIn>,
 ) -> Result<Json<api::SignInBegun>, ApiError> {
@@ -52,12 +54,10 @@ pub(crate) async fn begin(
         return Ok(Json(api::SignInBegun { page, code: Some(asked.code), seconds: Some(seconds) }));
     }
     // The host was checked before: it is this machine or the address that we listen on.
-    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
-    let host = text(header::HOST).ok_or_else(|| ApiError::bad("the request names no host to come back to"))?;
-    let scheme = match headers.get("x-forwarded-proto").and_then(|value| value.to_str().ok()) {
-        Some("https") => "https",
-        _ => "http",
-    };
+    let host = headers.get(header::HOST).and_then(|value| value.to_str().ok());
+    let host = host.ok_or_else(|| ApiError::bad("the request names no host to come back to"))?;
+    let is_private = peer.is_some_and(|Extension(peer)| peer.is_private);
+    let scheme = if is_private { "https" } else { "http" };
     let page = state.engine.ask_on_page(&name, &format!("{scheme}://{host}{BACK}")).await?;
     Ok(Json(api::SignInBegun { page, code: None, seconds: None }))
 }

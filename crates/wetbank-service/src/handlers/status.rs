@@ -3,14 +3,15 @@
 use axum::{
     Json,
     extract::State,
-    http::{HeaderValue, StatusCode, header},
+    http::{Extensions, HeaderValue, StatusCode, header},
     response::{IntoResponse, Response},
 };
 use jiff::Timestamp;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::{ItemState, Position};
+use wetbank_core::{ItemState, Position, warned};
 use wetbank_engine::{Arrangement, Engine, Moving};
+use wetbank_tls::Shown;
 
 use crate::{
     auth::{COOKIE, SignedIn},
@@ -29,12 +30,16 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Trade the token for a session cookie.
 #[utoipa::path(post, path = "/session", tag = "sign-in", request_body = api::SignIn, responses((status = 204), (status = 401, body = api::Problem)))]
-pub(crate) async fn sign_in(State(state): State<Shared>, Body(body): Body<api::SignIn>) -> Result<Response, ApiError> {
+pub(crate) async fn sign_in(
+    State(state): State<Shared>,
+    extensions: Extensions,
+    Body(body): Body<api::SignIn>,
+) -> Result<Response, ApiError> {
     if !state.token.is(body.token.trim()) {
         return Err(ApiError::sign_in("this token is not valid; it stands in the file \"token\" of the data folder"));
     }
     let mut response = StatusCode::NO_CONTENT.into_response();
-    response.headers_mut().insert(header::SET_COOKIE, console::cookie(&state));
+    response.headers_mut().insert(header::SET_COOKIE, console::cookie(&state, &extensions));
     Ok(response)
 }
 
@@ -112,7 +117,39 @@ pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<J
                 at: shown::time(firing.at),
             })
             .collect(),
-        warnings: engine.troubles().into_iter().chain(engine.warnings(now).await?).map(shown::warning).collect(),
+        warnings: certificate_trouble(&state, now)
+            .into_iter()
+            .chain(engine.troubles().into_iter().chain(engine.warnings(now).await?).map(shown::warning))
+            .collect(),
+        certificate: state.listening.shown().map(|Shown { fingerprint, names, ends, is_own, .. }| {
+            api::ShownCertificate { fingerprint, names, ends: shown::time(ends), own: is_own }
+        }),
         today: day::traffic(engine.journal(), now).await?,
     }))
+}
+
+/// What is the matter with the certificate that the service shows: the next one cannot be shown, or it ends soon.
+fn certificate_trouble(state: &Shared, now: Timestamp) -> Option<api::Warning> {
+    let (renewed, shown) = (state.listening.certificate.as_ref()?, state.listening.shown()?);
+    if let Some(why) = renewed.trouble() {
+        return Some(api::Warning {
+            what: why,
+            until: Some(shown::time(shown.ends)),
+            days: 0,
+            partner: None,
+            remedy: "The certificate before is shown until that is put right.".to_owned(),
+        });
+    }
+    let days = warned(shown.ends, now)?;
+    let remedy = match renewed.is_made() {
+        true => "Start the service anew: it makes another one, with another fingerprint.",
+        false => "Put a new one into its files; it is shown without a restart.",
+    };
+    Some(api::Warning {
+        what: "the certificate of this service".to_owned(),
+        until: Some(shown::time(shown.ends)),
+        days,
+        partner: None,
+        remedy: remedy.to_owned(),
+    })
 }

@@ -23,7 +23,7 @@ use serde_json::{Value, json};
 use tempfile::TempDir;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::{Engine, EngineOptions};
-use wetbank_service::{Server, Token};
+use wetbank_service::{Listening, Server, Token};
 
 /// Two folders; `@` stands for where they lie.
 const PLACES: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n\
@@ -55,9 +55,10 @@ impl Office {
         let options = EngineOptions { data: data.clone(), programs: None, new_vault_key: false };
         let engine = Engine::start(options).await.unwrap();
         let token = Token::open(&data).unwrap();
-        let server = Server::bind(engine.clone(), token.clone(), ([127, 0, 0, 1], 0).into()).await.unwrap();
-        let (url, stop) = (format!("http://{}", server.address()), CancellationToken::new());
-        tokio::spawn(server.run(stop.clone()));
+        let here = Listening::in_clear(([127, 0, 0, 1], 0).into());
+        let server = Server::bind(engine.clone(), token.clone(), here).await.unwrap();
+        let (url, stop) = (server.listening().local(), CancellationToken::new());
+        tokio::spawn(server.run(|_| {}, stop.clone()));
         let office = Self { folder, url, token: token.reveal().to_owned(), http: Client::new(), engine, stop };
         let applied = office.post("/book/apply", office.book(&format!("{PLACES}{rules}"))).await;
         assert_eq!(applied.0, StatusCode::OK, "{}", applied.1);

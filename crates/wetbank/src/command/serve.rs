@@ -1,22 +1,21 @@
 use std::{
     io,
-    net::SocketAddr,
+    net::{IpAddr, SocketAddr},
     path::{Path, PathBuf},
 };
 
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::{Engine, EngineOptions};
-use wetbank_service::{Server, Token};
+use wetbank_service::{Authority, CertificateSource, Listening, Renewed, Server, Shown, Token};
 
 use crate::{End, connect::DEFAULT_LISTEN};
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// Where to listen; only this machine can reach the default.
-    #[arg(long, default_value = DEFAULT_LISTEN, value_name = "ADDRESS")]
-    pub listen: SocketAddr,
+    #[command(flatten)]
+    pub listening: Listen,
     /// The programs that rules may run; programs.toml in the data folder if not said
     #[arg(long, value_name = "FILE")]
     pub programs: Option<PathBuf>,
@@ -25,11 +24,105 @@ pub(crate) struct Args {
     pub new_vault_key: bool,
 }
 
+/// How the service is to be reached.
+#[derive(Debug, clap::Args)]
+#[command(next_help_heading = "On the network")]
+pub(crate) struct Listen {
+    /// Where to listen; only this machine can reach the default. Beyond it a certificate is needed
+    #[arg(long, default_value = DEFAULT_LISTEN, value_name = "ADDRESS")]
+    pub listen: SocketAddr,
+    /// Show this certificate and those above it, as PEM; it may be changed while the service runs
+    #[arg(long, value_name = "FILE", requires = "certificate_key", conflicts_with = "own_certificate")]
+    pub certificate: Option<PathBuf>,
+    /// The private key of the certificate, as PEM
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    pub certificate_key: Option<PathBuf>,
+    /// For a trial: show a certificate of our own making, which no authority vouches for
+    #[arg(long)]
+    pub own_certificate: bool,
+    /// Ask the authority with this directory (ACME) for a certificate for the names, and renew it; one agrees to its terms.
+    /// It looks for the proof over http on port 80 of each name: let --redirect listen there
+    #[arg(long, value_name = "URL", requires = "names", requires = "redirect", conflicts_with_all = ["certificate", "own_certificate"])]
+    pub acme: Option<String>,
+    /// Where the authority writes to, such as mailto:office@merrow.example
+    #[arg(long, value_name = "ADDRESS", requires = "acme")]
+    pub acme_contact: Option<String>,
+    /// Who vouches for the authority's own server, if it is one of your own; PEM
+    #[arg(long, value_name = "FILE", requires = "acme")]
+    pub acme_root: Option<PathBuf>,
+    /// A host name under which people come, besides those of the certificate; may be given again
+    #[arg(long = "name", value_name = "HOST")]
+    pub names: Vec<String>,
+    /// A proxy that says for whom it asks (X-Forwarded-For, X-Forwarded-Proto); may be given again
+    #[arg(long = "proxy", value_name = "ADDRESS")]
+    pub proxies: Vec<IpAddr>,
+    /// Listen here, too, and send everybody to the same page in private
+    #[arg(long, value_name = "ADDRESS")]
+    pub redirect: Option<SocketAddr>,
+    /// Listen beyond this machine in clear: whoever is on the way can read passwords and files
+    #[arg(long)]
+    pub others_may_read_along: bool,
+}
+
+impl Listen {
+    /// In clear, for this machine.
+    pub fn here(listen: SocketAddr) -> Self {
+        let (names, proxies) = (Vec::new(), Vec::new());
+        Self {
+            listen,
+            certificate: None,
+            certificate_key: None,
+            own_certificate: false,
+            acme: None,
+            acme_contact: None,
+            acme_root: None,
+            names,
+            proxies,
+            redirect: None,
+            others_may_read_along: false,
+        }
+    }
+
+    /// Opens the certificate, if one is to be shown; one of our own lies in the data folder.
+    fn open(self, data: &Path) -> Result<Listening> {
+        let source = match (self.certificate, self.certificate_key) {
+            (Some(chain), Some(key)) => Some(CertificateSource::Files { chain, key }),
+            _ if self.own_certificate => {
+                let here = ["localhost", "127.0.0.1", "::1"].map(str::to_owned);
+                let ip = Some(self.listen.ip()).filter(|ip| !ip.is_unspecified() && !ip.is_loopback());
+                let names = here.into_iter().chain(ip.map(|ip| ip.to_string())).chain(self.names.iter().cloned());
+                Some(CertificateSource::Own { folder: data.join("tls"), names: names.collect() })
+            }
+            _ => self.acme.map(|directory| CertificateSource::Given {
+                folder: data.join("tls"),
+                names: self.names.clone(),
+                authority: Authority { directory, contact: self.acme_contact, root: self.acme_root },
+            }),
+        };
+        if source.is_none() && self.redirect.is_some() {
+            bail!(
+                "--redirect sends people to where a certificate is shown; give --certificate or --own-certificate, too"
+            );
+        }
+        Ok(Listening {
+            address: self.listen,
+            certificate: source.map(Renewed::open).transpose()?,
+            names: self.names,
+            proxies: self.proxies.into_iter().map(|proxy| proxy.to_canonical()).collect(),
+            redirect: self.redirect,
+            others_may_read_along: self.others_may_read_along,
+        })
+    }
+}
+
 pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
     let stop = CancellationToken::new();
     stop_on_signal(stop.clone())?;
-    let service = Service::start(&data, args.listen, args.programs, args.new_vault_key).await?;
+    let service = Service::start(&data, args.listening, args.programs, args.new_vault_key).await?;
     eprintln!("Wetbank serves {} from {}", service.url, data.display());
+    if let Some(shown) = &service.shown {
+        eprintln!("Its certificate is {}, until {}", shown.fingerprint, shown.ends.strftime("%F"));
+    }
     eprintln!("Open {}", service.link);
     service.run(stop).await?;
     Ok(End::Done)
@@ -54,48 +147,55 @@ pub(crate) struct Service {
     pub engine: Engine,
     pub url: String,
     pub link: String,
+    pub shown: Option<Shown>,
     server: Server,
     address_file: PathBuf,
 }
 
-/// Leaves the address where commands look for it, in one step: nobody reads half of it.
-fn tell(file: &Path, address: SocketAddr) -> io::Result<()> {
+/// Leaves the address where commands look for it, and the certificates that they trust there, in one step: nobody reads
+/// half of it.
+fn tell(file: &Path, listening: &Listening, shown: &[&Shown]) -> io::Result<()> {
     let aside = file.with_extension("new");
-    std::fs::write(&aside, address.to_string())?;
+    let text = if shown.is_empty() {
+        listening.address.to_string()
+    } else {
+        let trusted = shown.iter().map(|shown| shown.fingerprint.clone());
+        std::iter::once(listening.local()).chain(trusted).collect::<Vec<_>>().join(" ")
+    };
+    std::fs::write(&aside, text)?;
     std::fs::rename(aside, file)
 }
 
 impl Service {
-    pub async fn start(
-        data: &Path,
-        listen: SocketAddr,
-        programs: Option<PathBuf>,
-        new_vault_key: bool,
-    ) -> Result<Self> {
+    pub async fn start(data: &Path, listen: Listen, programs: Option<PathBuf>, new_vault_key: bool) -> Result<Self> {
         let engine = Engine::start(EngineOptions { data: data.to_owned(), programs, new_vault_key }).await?;
-        let token = Token::open(data)?;
-        let server = match Server::bind(engine.clone(), token, listen).await {
+        let bound = async {
+            let (token, listening) = (Token::open(data)?, listen.open(data)?);
+            Ok::<_, anyhow::Error>(Server::bind(engine.clone(), token, listening).await?)
+        };
+        let server = match bound.await {
             Ok(server) => server,
             Err(error) => {
                 engine.stop().await;
-                return Err(error.into());
+                return Err(error);
             }
         };
-        let address_file = data.join("address");
-        tell(&address_file, server.address())
+        let (address_file, shown) = (data.join("address"), server.listening().shown());
+        tell(&address_file, server.listening(), &shown.iter().collect::<Vec<_>>())
             .with_context(|| format!("{} cannot be written", address_file.display()))?;
-        Ok(Self {
-            engine,
-            url: format!("http://{}", server.address()),
-            link: server.sign_in_link(),
-            server,
-            address_file,
-        })
+        let (url, link) = (server.listening().link(""), server.sign_in_link());
+        Ok(Self { engine, url, link, shown, server, address_file })
     }
 
     /// Serves until told to stop, then comes to a safe end.
     pub async fn run(self, stop: CancellationToken) -> Result<()> {
-        self.server.run(stop).await;
+        let (file, listening) = (self.address_file.clone(), self.server.listening().clone());
+        let renewed = move |shown: &[&Shown]| {
+            if let Err(error) = tell(&file, &listening, shown) {
+                tracing::warn!(file = %file.display(), %error, "commands do not know the new certificate");
+            }
+        };
+        self.server.run(renewed, stop).await;
         let _ = std::fs::remove_file(&self.address_file);
         self.engine.stop().await;
         Ok(())

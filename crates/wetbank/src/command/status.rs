@@ -24,6 +24,10 @@ pub(crate) async fn run(client: &Client, output: Output) -> Result<End> {
         if !status.places_away.is_empty() {
             line(format!("Not reachable: {}", status.places_away.join(", ")));
         }
+        if let Some(shown) = &status.certificate {
+            let names = shown.names.join(", ");
+            line(format!("Reached in private as {names}; its certificate is {}", shown.fingerprint));
+        }
         for warning in &status.warnings {
             line(format!("! {}", warning.words()));
             line(format!("  {}", warning.remedy));

@@ -10,7 +10,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::{
     End,
-    command::serve::{Service, stop_on_signal},
+    command::serve::{Listen, Service, stop_on_signal},
     output::Output,
 };
 use scene::Scene;
@@ -39,7 +39,7 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     let folder = args.folder.clone().unwrap_or_else(|| temporary.path().to_owned());
     let listen = if args.check { SocketAddr::from(([127, 0, 0, 1], 0)) } else { args.listen };
     let scene = Scene::lay_out(&folder).await?;
-    let service = Service::start(&scene.data(), listen, None, false).await?;
+    let service = Service::start(&scene.data(), Listen::here(listen), None, false).await?;
     scene.arrange(&service.engine).await?;
     if args.check {
         let fine = check::run(&scene, &service.engine, output).await;

@@ -24,6 +24,7 @@ mod drive;
 mod errands;
 mod flow;
 mod forms;
+mod front_door;
 mod full;
 mod gathering;
 mod hostile;

@@ -55,7 +55,7 @@ pub(crate) async fn rule(
     let live = live.ok_or_else(|| ApiError::not_found("rule", &name))?;
     let (journal, now) = (state.engine.journal(), Timestamp::now());
     let versions = journal.versions("rule", &name).await?;
-    let address = format!("http://{}", state.listen);
+    let address = state.listening.link("");
     let signal = state.engine.signal_example(&name, &address).ok();
     let signal = signal.map(|commands| api::SignalHelp { address: format!("{address}/signal/{name}"), commands });
     Ok(Json(api::Rule {

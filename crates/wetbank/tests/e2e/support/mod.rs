@@ -121,7 +121,8 @@ pub struct Office {
     pub folder: TempDir,
     service: Option<Child>,
     environment: Vec<(String, String)>,
-    listen: String,
+    /// How it listens.
+    listening: Vec<String>,
 }
 
 impl Drop for Office {
@@ -139,8 +140,8 @@ impl Office {
     /// The same with this in its environment.
     pub fn open_with(environment: &[(&str, &str)]) -> Self {
         let environment = environment.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
-        let mut office =
-            Self { folder: TempDir::new().unwrap(), service: None, environment, listen: "127.0.0.1:0".to_owned() };
+        let listening = ["--listen", "127.0.0.1:0"].map(str::to_owned).into();
+        let mut office = Self { folder: TempDir::new().unwrap(), service: None, environment, listening };
         fs::create_dir_all(office.path("office")).unwrap();
         office.start();
         office
@@ -157,7 +158,7 @@ impl Office {
     fn serve(&self) -> Command {
         let _ = fs::remove_file(self.data().join("address"));
         let mut command = Command::new(BINARY);
-        command.args(["serve", "--listen", &self.listen, "--data"]).arg(self.data());
+        command.arg("serve").args(&self.listening).arg("--data").arg(self.data());
         command.envs(self.environment.iter().map(|(key, value)| (key, value)));
         command
     }
@@ -177,7 +178,24 @@ impl Office {
 
     /// The next service listens where this one does.
     pub fn keep_address(&mut self) {
-        self.listen = self.url().trim_start_matches("http://").to_owned();
+        self.listening = vec!["--listen".to_owned(), self.url().trim_start_matches("http://").to_owned()];
+    }
+
+    /// Starts a service that listens so, from now on.
+    pub fn start_with(&mut self, listening: &[&str]) {
+        self.listen_so(listening);
+        self.start();
+    }
+
+    /// What a service that cannot start says.
+    pub fn serve_once(&mut self, listening: &[&str]) -> Output {
+        self.listen_so(listening);
+        self.serve().output().unwrap()
+    }
+
+    fn listen_so(&mut self, listening: &[&str]) {
+        let free: &[&str] = if listening.contains(&"--listen") { &[] } else { &["--listen", "127.0.0.1:0"] };
+        self.listening = free.iter().chain(listening).map(|&word| word.to_owned()).collect();
     }
 
     /// Ends the service without warning.
