@@ -84,6 +84,16 @@ pub enum Declined {
     KeepsTooMuch,
     #[error("{0} and {1} are one folder on this machine, or one lies in the other; a twin needs two beside each other")]
     Nested(FilePath, FilePath),
+    #[error(
+        "{here} is {root} itself, mounted there: each pass would find one folder more in it; unmount it, or leave it out \
+         (except)"
+    )]
+    Looped {
+        /// Where it was found.
+        here: FilePath,
+        /// The twin's own folder that it is.
+        root: FilePath,
+    },
     #[error("there is no mail {0} that waits or was refused")]
     NoMail(i64),
 }
@@ -121,6 +131,7 @@ impl Declined {
             Self::LooksNowhere => "looks-nowhere",
             Self::KeepsTooMuch => "bounds",
             Self::Nested(..) => "nested",
+            Self::Looped { .. } => "looped",
             Self::NoMail(_) => "no-mail",
         }
     }

@@ -36,6 +36,23 @@ impl Drop for SmallDisk {
     }
 }
 
+/// A folder that is to be found at another path, too, until it is dropped.
+#[derive(Debug)]
+pub struct Mounted(PathBuf);
+
+impl Mounted {
+    /// Mounts it; nothing where that is not allowed.
+    pub fn at(folder: &Path, at: &Path) -> Option<Self> {
+        mount(&["--bind", &folder.display().to_string()], at).then(|| Self(at.to_owned()))
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
+    }
+}
+
 fn mount(how: &[&str], at: &Path) -> bool {
     Command::new("mount").args(how).arg(at).status().is_ok_and(|status| status.success())
 }

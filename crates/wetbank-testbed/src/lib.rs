@@ -30,7 +30,7 @@ pub use certificate::Certificate;
 #[cfg(target_arch = "x86_64")]
 pub use cut::{Course, Cut, Plan, Refusing};
 pub use cutter::Cutter;
-pub use disk::SmallDisk;
+pub use disk::{Mounted, SmallDisk};
 pub use ftpservers::FtpServer;
 pub use moto::{Moto, OwnMoto};
 pub use post::{MAIL_ADDRESS, MAIL_USER, PostOffice};

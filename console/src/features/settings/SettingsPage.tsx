@@ -6,6 +6,7 @@ import { plural } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
 import { Arrivals } from "./Arrivals";
 import { Keys } from "./Keys";
+import { OnTheNetwork } from "./OnTheNetwork";
 import { Removed } from "./Removed";
 import { Secrets } from "./Secrets";
 import { calendarsQuery, databasesQuery } from "./queries";
@@ -91,6 +92,9 @@ export function SettingsPage() {
       </Part>
       <Part title="Arrivals on record" about="What came to watched folders, taken or not: what rehearsals go over.">
         <Arrivals />
+      </Part>
+      <Part title="On the network" about="The certificate that this service shows to those who connect.">
+        <OnTheNetwork />
       </Part>
       <Part title="Removed" about="Rules that were removed; each can be there again.">
         <Removed />

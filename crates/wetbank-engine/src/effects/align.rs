@@ -2,7 +2,7 @@
 //! meanwhile is left to the next pass.
 
 use wetbank_core::{
-    FilePath, Fingerprint, IfExists, RelPath, Target, Template,
+    FilePath, Fingerprint, IfExists, RelPath,
     twin::{Action, FOLDER_REMOVED, Pair, Side, State, Was, Why},
 };
 use wetbank_places::{EntryKind, PlaceErrorKind};
@@ -13,13 +13,9 @@ use super::{
     outcome::{Attempt, Effect, FailureKind, Hand, StepDone},
     reading::Source,
     relocate::Then,
+    send::Spot,
     step::AtStep,
 };
-
-/// A text that is no template.
-fn plain(text: &str) -> Effect<Template> {
-    Ok(Template::new(&format!("{{{{ {} }}}}", serde_json::Value::from(text)))?)
-}
 
 /// Whether a file is still the one that was seen: as far as the place tells.
 fn is_still(was: &Fingerprint, is: &Fingerprint) -> bool {
@@ -113,29 +109,17 @@ impl AtStep<'_> {
         Ok(StepDone { attempt: attempt.id, ..self.left(why) })
     }
 
-    /// What travels to a side, and where it goes; nothing if the other side had no file.
-    fn travels(&self, aligned: &Aligned, on: Side) -> Effect<Option<(Hand, Target)>> {
-        let (from, to) = (aligned.at(on.other()), aligned.at(on));
-        let Some(had) = aligned.had(on.other()) else { return Ok(None) };
+    /// What travels to a side; nothing if the other side had no file.
+    fn travels(&self, aligned: &Aligned, on: Side) -> Option<Hand> {
+        let from = aligned.at(on.other());
         let name = RelPath::from_bytes(from.path.name()).expect("a name of a path");
-        let hand = Hand {
+        Some(Hand {
             place: Some(from.place),
             path: from.path,
-            fingerprint: had.clone(),
+            fingerprint: aligned.had(on.other())?.clone(),
             aligned: Some(Box::new(aligned.clone())),
             ..Hand::empty(name)
-        };
-        let target = Target {
-            folder: plain(&to.path.parent().to_string())?,
-            name: plain(&to.path.name_text())?,
-            place: to.place,
-            exists: IfExists::Refuse,
-            quiet: None,
-            partner: None,
-            fit: false,
-            sha256: false,
-        };
-        Ok(Some((hand, target)))
+        })
     }
 
     /// Where the next step looks for what this one brought for it.
@@ -155,7 +139,7 @@ impl AtStep<'_> {
     ) -> Effect<StepDone> {
         let place = self.place(&here.place)?;
         let mut aligned = aligned.clone();
-        if let Some((hand, _)) = self.travels(&aligned, on)?.filter(|_| lies_beside(place.as_ref())) {
+        if let Some(hand) = self.travels(&aligned, on).filter(|_| lies_beside(place.as_ref())) {
             let id = self.effects.record.journal.next_attempt();
             self.start(self.began(id, Some(to.clone()), None), attempt).await?;
             let comes = AtStep { hand: &hand, position: PUTS, ..*self };
@@ -179,10 +163,9 @@ impl AtStep<'_> {
         if let Some(why) = self.is_other(aligned, on.other(), &from).await? {
             return self.left_alone(aligned, on, why, attempt).await;
         }
-        let Some((hand, target)) = self.travels(aligned, on)? else {
-            return Ok(self.left(format!("{from} was no file")));
-        };
-        let sent = AtStep { hand: &hand, ..*self }.send(&target, None, attempt).await;
+        let Some(hand) = self.travels(aligned, on) else { return Ok(self.left(format!("{from} was no file"))) };
+        let spot = Spot { to: to.clone(), exists: IfExists::Refuse, sha256: false };
+        let sent = AtStep { hand: &hand, ..*self }.put_at(spot, None, attempt).await;
         let done = match sent {
             Err(FailureKind::Place(error)) if error.kind == PlaceErrorKind::Exists && error.place == to.place => {
                 let why = format!("something came to {to} meanwhile");

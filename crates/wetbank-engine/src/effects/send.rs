@@ -22,6 +22,16 @@ pub(super) const QUICKER: u32 = 32;
 /// A larger file is not sent in the hope that its name is free: that is looked up before.
 const SENT_IN_HOPE: u64 = 1 << 20;
 
+/// Where a file is put.
+pub(super) struct Spot {
+    /// The name that it gets.
+    pub to: FilePath,
+    /// What if it is taken.
+    pub exists: IfExists,
+    /// Whether people compare its SHA-256.
+    pub sha256: bool,
+}
+
 /// The wait for the end of a receiver's quiet hours.
 fn quiet(target: &Target) -> Option<FailureKind> {
     let quiet = target.quiet.as_ref()?;
@@ -46,22 +56,33 @@ impl AtStep<'_> {
         then_remove: Option<(FilePath, Fingerprint)>,
         attempt: &mut Attempt,
     ) -> Effect<StepDone> {
-        let place = self.place(&target.place)?;
-        let (folder, wanted) = self.planned(target, place.as_ref())?;
+        let (_, path) = self.planned(target, self.place(&target.place)?.as_ref())?;
+        let to = FilePath { place: target.place.clone(), path };
+        self.put_at(Spot { to, exists: target.exists, sha256: target.sha256 }, then_remove, attempt).await
+    }
+
+    /// Copies the file in hand to where its name is known, or moves it there when `then_remove` is set.
+    pub(super) async fn put_at(
+        &self,
+        Spot { mut to, exists, sha256 }: Spot,
+        then_remove: Option<(FilePath, Fingerprint)>,
+        attempt: &mut Attempt,
+    ) -> Effect<StepDone> {
+        let place = self.place(&to.place)?;
+        let (folder, wanted) = (to.path.parent(), to.path.clone());
         let source = self.source()?;
         let is_staged = place.capabilities().stages;
-        let mut to = FilePath { place: target.place.clone(), path: wanted.clone() };
         let id = self.effects.record.journal.next_attempt();
         self.start(self.began(id, Some(to.clone()), None), attempt).await?;
-        let earlier = if is_staged { Vec::new() } else { self.begun_at(&target.place, id).await? };
-        let refuses = target.exists == IfExists::Refuse && place.capabilities().refuses_atomically && is_staged;
+        let earlier = if is_staged { Vec::new() } else { self.begun_at(&to.place, id).await? };
+        let refuses = exists == IfExists::Refuse && place.capabilities().refuses_atomically && is_staged;
         let in_hope = refuses && self.hand.fingerprint.size <= SENT_IN_HOPE;
-        let must_look = matches!(target.exists, IfExists::Refuse | IfExists::SkipSame) && !in_hope;
+        let must_look = matches!(exists, IfExists::Refuse | IfExists::SkipSame) && !in_hope;
         if must_look
             && let Some(taken) = existing(place.as_ref(), &to.path).await?
             && !(earlier.contains(&to.path) && is_part_of(&source, place.as_ref(), &taken).await?)
         {
-            if target.exists != IfExists::SkipSame {
+            if exists != IfExists::SkipSame {
                 return Err(taken_name(&to, &taken).into());
             }
             if self.is_in_hand(&to, &taken) {
@@ -75,11 +96,11 @@ impl AtStep<'_> {
         }
         let mut tries = 0;
         loop {
-            let begun = match target.exists {
+            let begun = match exists {
                 IfExists::KeepBoth => self.own_part(&source, place.as_ref(), &earlier).await?,
                 _ => None,
             };
-            let reserved = match target.exists {
+            let reserved = match exists {
                 IfExists::KeepBoth if begun.is_none() => {
                     Some(free_name(&self.effects.slots.names, place.as_ref(), &wanted).await?)
                 }
@@ -96,14 +117,14 @@ impl AtStep<'_> {
             };
             let brought = match self.brought(place.as_ref(), &temporary).await? {
                 Some(brought) => brought,
-                None => self.bring(&source, &place, (&temporary, &to), target.sha256).await?,
+                None => self.bring(&source, &place, (&temporary, &to), sha256).await?,
             };
             let arrived = brought.fingerprint;
             let intent = Intent {
                 from: FilePath { place: to.place.clone(), path: temporary.clone() },
                 to: to.clone(),
                 fingerprint: arrived.clone(),
-                replace: target.exists == IfExists::Replace,
+                replace: exists == IfExists::Replace,
                 then_remove: then_remove.clone(),
                 hand: self.hand_after(&to, &arrived, then_remove.is_some()),
             };

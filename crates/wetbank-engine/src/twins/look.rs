@@ -23,6 +23,7 @@ use wetbank_places::{Depth, EntryKind, Place, PlaceError, PlaceErrorKind, Writer
 use super::{
     differ::Differ,
     marks::{self, Met, Planned},
+    roots::Roots,
     spool::{Plan, Spool},
 };
 use crate::{Declined, EngineError, effects::Effects};
@@ -82,6 +83,7 @@ pub(crate) async fn look(
     let is_first = is_first || stop.is_some_and(|stop| choices.allows(&stop));
     let stop = stop.filter(|stop| !choices.allows(stop));
     let terms = twin.terms(places.as_ref().map(|place| customs(place.as_ref())), is_first, now);
+    let own = Roots::of(twin, &places).await;
     let mut spool = Spool::new(effects.work.folder.root(), &twin.name).await?;
     // What has to be read to be compared, or was never alike, is not told by its lists.
     let by = (terms.same == Sameness::SizeAndTime && !is_first).then(|| format!("{VERSION} {twin:?}"));
@@ -106,14 +108,18 @@ pub(crate) async fn look(
                 }
             }
             Next::Look(folder) => {
+                let (looks, roots) = (!folder.at.near.is_root(), &own);
                 let side = |side: Side| {
                     let (place, root) = (places.of(side).clone(), &twin.folders.of(side).path);
                     let (at, is_there) = (root.join(folder.at.of(side)), *folder.is_there.of(side));
                     async move {
-                        match is_there {
-                            true => list(place.as_ref(), &at, terms.same).await,
-                            false => Ok(Listed::default()),
+                        if !is_there {
+                            return Ok(Listed::default());
                         }
+                        if looks {
+                            roots.check(place.as_ref(), &at).await?;
+                        }
+                        Ok::<_, EngineError>(list(place.as_ref(), &at, terms.same).await?)
                     }
                 };
                 let at = &folder.at.near;

@@ -7,6 +7,7 @@ mod look;
 mod marks;
 mod pass;
 mod questions;
+mod roots;
 mod spool;
 mod tell;
 mod watch;

@@ -9,7 +9,7 @@ use std::{
 
 use wetbank_testbed::{Authority, free_port};
 
-use crate::support::{Office, wait_for};
+use crate::support::{Office, browser::Browser, wait_for};
 
 /// `openssl` makes a certificate for names, and its key.
 fn certificate(office: &Office, name: &str, names: &str) -> (String, String) {
@@ -201,4 +201,24 @@ fn an_authority_gives_a_certificate_to_whoever_proves_that_the_name_is_theirs() 
     office.start_with(&[&fixed[..], &more, &["--redirect", &format!("127.0.0.1:{plain}")]].concat());
     assert_eq!(certificate(&office), given);
     assert_eq!(authority.orders(), asked);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn settings_say_what_is_shown_to_those_who_connect() {
+    let (mut office, browser) = (Office::open(), Browser::open_with(&["--ignore-certificate-errors"]).await);
+    browser.sign_in(&office).await;
+    browser.driver.goto(format!("{}/settings", office.url())).await.unwrap();
+    browser.find("//*[contains(., 'sends everything in clear')]").await;
+    browser.driver.delete_all_cookies().await.unwrap();
+    office.kill();
+    office.start_with(&["--own-certificate", "--name", "files.merrow.example"]);
+    let shown = office.json(&["status"])["certificate"]["fingerprint"].as_str().unwrap().to_owned();
+    browser.sign_in(&office).await;
+    browser.driver.goto(format!("{}/settings", office.url())).await.unwrap();
+    browser.find(&format!("//dd[.='{shown}']")).await;
+    browser.find("//dd[contains(., 'files.merrow.example')]").await;
+    browser.find("//dd[contains(., 'no authority vouches for it')]").await;
+    // What a browser keeps of a visit in private it never sends in clear.
+    let cookie = browser.driver.get_named_cookie("wetbank_session").await.unwrap();
+    assert_eq!(cookie.secure, Some(true));
 }

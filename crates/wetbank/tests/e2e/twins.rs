@@ -7,7 +7,7 @@ use std::{
     time::{Duration, Instant, SystemTime},
 };
 
-use wetbank_testbed::{SHARE_NAME, SHARE_USER, Samba, ShareOffer, SmallDisk};
+use wetbank_testbed::{Mounted, SHARE_NAME, SHARE_USER, Samba, ShareOffer, SmallDisk};
 
 use crate::support::{
     Office,
@@ -193,6 +193,28 @@ fn a_side_that_takes_no_file_loses_none_and_gets_all_when_it_does_again() {
     assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
     assert_eq!(below(&office.path("office/in")), below(&office.path("store/shared")));
     assert_eq!(below(&office.path("store/shared")).into_keys().collect::<Vec<_>>(), ["b.csv", "c.csv"]);
+}
+
+#[test]
+fn a_folder_that_is_mounted_below_itself_or_the_other_one_is_told_and_nothing_is_copied_round_and_round() {
+    for (from, says) in [("office/in", "office:/in itself"), ("store/shared", "store:/shared itself")] {
+        let office = local("way = \"both\"\nexcept = [\"out\"]");
+        office.put("office/in/a.csv", b"a");
+        let again = office.path("office/in/2026/again");
+        fs::create_dir_all(&again).unwrap();
+        let Some(_mounted) = Mounted::at(&office.path(from), &again) else { return };
+        let refused = office.wetbank(&["twin", "run", "readings"]);
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(!refused.status.success() && said.contains("office:/in/2026/again") && said.contains(says), "{said}");
+        assert!(below(&office.path("store/shared")).is_empty());
+    }
+    // Where the twin is not about it, it is nobody's concern.
+    let office = local("way = \"both\"\nexcept = [\"out\"]");
+    office.put("office/in/a.csv", b"a");
+    fs::create_dir_all(office.path("office/in/out")).unwrap();
+    let Some(_mounted) = Mounted::at(&office.path("store/shared"), &office.path("office/in/out")) else { return };
+    assert!(office.wetbank(&["twin", "run", "readings"]).status.success());
+    assert_eq!(below(&office.path("store/shared")).into_keys().collect::<Vec<_>>(), ["a.csv"]);
 }
 
 #[test]

@@ -21,6 +21,11 @@ pub struct Browser {
 
 impl Browser {
     pub async fn open() -> Self {
+        Self::open_with(&[]).await
+    }
+
+    /// The same with further words to the browser.
+    pub async fn open_with(words: &[&str]) -> Self {
         let port = free_port();
         let process = Server::start(Command::new("chromedriver").arg(format!("--port={port}")), port);
         let profile = TempDir::new().unwrap();
@@ -37,6 +42,9 @@ impl Browser {
             "--window-size=1280,800",
             &format!("--user-data-dir={}", profile.path().display()),
         ] {
+            wanted.add_arg(word).unwrap();
+        }
+        for word in words {
             wanted.add_arg(word).unwrap();
         }
         let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), wanted).await.unwrap();

@@ -261,7 +261,9 @@ impl Office {
     }
 
     pub fn url(&self) -> String {
-        format!("http://{}", fs::read_to_string(self.data().join("address")).unwrap().trim())
+        let address = fs::read_to_string(self.data().join("address")).unwrap();
+        let first = address.split_whitespace().next().unwrap_or_default();
+        if first.starts_with("https://") { first.to_owned() } else { format!("http://{first}") }
     }
 
     pub fn token(&self) -> String {
