@@ -71,7 +71,6 @@ pub enum CertificateError {
         /// The files.
         files: String,
         /// Why.
-        #[source]
         why: Unfit,
     },
     /// None can be made for these names.

@@ -154,6 +154,16 @@ mod tests {
     use crate::own;
 
     #[test]
+    fn another_one_is_due_a_month_before_the_end_or_in_the_last_third() {
+        for (days, due) in [(397, 367), (90, 60), (6, 4)] {
+            let day = |days: i64| Timestamp::UNIX_EPOCH + SignedDuration::from_hours(24 * days);
+            let shown =
+                Shown { fingerprint: String::new(), names: Vec::new(), began: day(0), ends: day(days), is_own: false };
+            assert_eq!(shown.renewed(), day(due), "{days} days");
+        }
+    }
+
+    #[test]
     fn what_does_not_fit_is_refused_by_its_name() {
         let [one, other] = [(); 2].map(|()| own(&["files.merrow.example".to_owned()], Timestamp::now()).unwrap());
         let served = Served::new(one.0.as_bytes(), one.1.as_bytes()).unwrap();

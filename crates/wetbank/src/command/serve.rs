@@ -14,14 +14,15 @@ use crate::{End, connect::DEFAULT_LISTEN};
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    #[command(flatten)]
-    pub listening: Listen,
     /// The programs that rules may run; programs.toml in the data folder if not said
     #[arg(long, value_name = "FILE")]
     pub programs: Option<PathBuf>,
     /// Make a new vault.key if it is lost: every secret and own key must be given again
     #[arg(long)]
     pub new_vault_key: bool,
+    // Last: its heading counts for all that follows.
+    #[command(flatten)]
+    pub listening: Listen,
 }
 
 /// How the service is to be reached.

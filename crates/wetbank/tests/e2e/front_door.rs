@@ -47,6 +47,14 @@ fn beyond_this_machine_nothing_is_sent_in_clear_unless_that_is_said() {
     let refused = office.serve_once(&["--listen", &listen]);
     let said = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(!refused.status.success() && said.contains("--own-certificate") && said.contains(&listen), "{said}");
+    let (files, key) =
+        (office.path("none.pem").display().to_string(), office.data().join("token").display().to_string());
+    let (chain, _) = certificate(&office, "alone", "DNS:localhost");
+    for (chain, why) in [(&files, "No such file"), (&chain, "no private key in it")] {
+        let refused = office.serve_once(&["--certificate", chain, "--certificate-key", &key]);
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(said.contains(chain.as_str()) && said.matches(why).count() == 1, "{said}");
+    }
     let alone = office.serve_once(&["--redirect", "127.0.0.1:0"]);
     assert!(String::from_utf8_lossy(&alone.stderr).contains("--certificate"), "{alone:?}");
     office.start_with(&["--listen", &listen, "--others-may-read-along"]);
