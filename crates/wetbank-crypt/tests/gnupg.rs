@@ -27,12 +27,18 @@ impl Drop for Gnupg {
 }
 
 impl Gnupg {
+    /// One for which a passphrase costs little: else making and using keys takes most of a test's time.
     fn new() -> Self {
+        let home = Self::guarded();
+        fs::write(home.file("gpg-agent.conf"), "s2k-count 65536\n").unwrap();
+        home
+    }
+
+    /// One that makes each use of a passphrase as slow as it does for people.
+    fn guarded() -> Self {
         use std::os::unix::fs::PermissionsExt;
         let home = TempDir::new().unwrap();
         fs::set_permissions(home.path(), fs::Permissions::from_mode(0o700)).unwrap();
-        // Else it makes guessing a passphrase as slow as this machine can, and every use of a key with it.
-        fs::write(home.path().join("gpg-agent.conf"), "s2k-count 65536\n").unwrap();
         Self(home)
     }
 
@@ -371,7 +377,7 @@ fn a_message_opens_wherever_we_stand_among_its_recipients() {
 
 #[test]
 fn a_secret_key_is_opened_only_for_what_needs_it_and_once_for_many() {
-    let gnupg = Gnupg::new();
+    let gnupg = Gnupg::guarded();
     let (merrow, spare, harbour) = (gnupg.usual_key("merrow"), gnupg.usual_key("spare"), gnupg.public("merrow"));
     let sealed = gnupg.run(&["--encrypt", "-r", "merrow"], b"tide");
     let took = |work: &dyn Fn()| {
