@@ -122,26 +122,29 @@ impl CertificateSource {
 
     /// Reads the certificate; one of our own is made first, if there is none that serves.
     fn open(&self) -> Result<Served, CertificateError> {
-        let (chain, key) = self.paths();
-        let kept = |serves: &dyn Fn(&Shown) -> bool| {
-            let kept = read(&chain, &key).ok().and_then(|(chain, key)| Served::new(&chain, &key).ok());
-            kept.filter(|kept| serves(&kept.shown()))
-        };
-        let is_for = |shown: &Shown, names: &[String]| names.iter().all(|name| shown.names.contains(name));
         match self {
-            Self::Files { .. } => {
-                let (chain, key) = read(&chain, &key)?;
+            Self::Files { chain, key } => {
+                let (chain, key) = read(chain, key)?;
                 Served::new(&chain, &key).map_err(|why| self.unfit(why))
             }
             Self::Own { folder, names } => {
-                let serves = |shown: &Shown| shown.renewed() > Timestamp::now() && is_for(shown, names);
-                kept(&serves).map_or_else(|| self.make(folder, names), Ok)
+                let kept = self.kept(names).filter(|kept| kept.shown().renewed() > Timestamp::now());
+                kept.map_or_else(|| self.make(folder, names), Ok)
             }
-            Self::Given { folder, names, .. } => match kept(&|shown: &Shown| is_for(shown, names)) {
+            Self::Given { folder, names, .. } => match self.kept(names) {
                 Some(given) => Ok(given),
                 None => Self::Own { folder: folder.clone(), names: names.clone() }.open(),
             },
         }
+    }
+
+    /// What lies in the folder, if it is good and for these names.
+    fn kept(&self, names: &[String]) -> Option<Served> {
+        let (chain, key) = self.paths();
+        let (chain, key) = read(&chain, &key).ok()?;
+        let kept = Served::new(&chain, &key).ok()?;
+        let shown = kept.shown();
+        names.iter().all(|name| shown.names.contains(name)).then_some(kept)
     }
 
     fn make(&self, folder: &Path, names: &[String]) -> Result<Served, CertificateError> {
@@ -259,17 +262,14 @@ impl Renewed {
     async fn ask(&self, folder: &Path, names: &[String], authority: &Authority, stop: &CancellationToken) {
         let mut pause = SOON;
         loop {
-            let (chain, key) = self.source.paths();
-            let given = read(&chain, &key).ok().and_then(|(chain, key)| Served::new(&chain, &key).ok());
-            let given =
-                given.map(|given| given.shown()).filter(|given| names.iter().all(|name| given.names.contains(name)));
+            let given = self.source.kept(names).map(|given| given.shown());
             let is_due = given.is_none_or(|given| given.renewed() < Timestamp::now());
             let wait = if is_due {
                 let asked = tokio::select! {
                     asked = acme::order(authority, names, folder, &self.proofs) => asked,
                     () = stop.cancelled() => return,
                 };
-                match asked.and_then(|text| Ok(keep(&chain, &text)?)) {
+                match asked.and_then(|text| Ok(keep(&self.source.paths().0, &text)?)) {
                     Ok(()) => {
                         *self.trouble.write() = None;
                         pause = SOON;

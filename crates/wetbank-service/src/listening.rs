@@ -78,10 +78,7 @@ impl Listening {
 
     /// Whether it answers under a host, as `Host` has it: so no foreign name can be pointed here.
     pub(crate) fn answers_to(&self, host: &str) -> bool {
-        let name = match host.rsplit_once(':') {
-            Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
-            _ => host,
-        };
+        let name = without_port(host);
         if matches!(name, "localhost" | "127.0.0.1" | "[::1]") {
             return true;
         }
@@ -123,6 +120,14 @@ impl Listening {
 /// The host that is asked for.
 pub(crate) fn host(headers: &HeaderMap) -> &str {
     headers.get(header::HOST).and_then(|value| value.to_str().ok()).unwrap_or_default()
+}
+
+/// A host without the port that may stand behind it.
+pub(crate) fn without_port(host: &str) -> &str {
+    match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
+        _ => host,
+    }
 }
 
 /// Whether a host is called so; `*.merrow.example` calls each that is one step below.

@@ -17,7 +17,7 @@ use wetbank_tls::Shown;
 use crate::{
     Listening, Token,
     connections::{self, Answers},
-    listening::host,
+    listening::{host, without_port},
     router::router,
     state::Shared,
 };
@@ -140,11 +140,8 @@ async fn redirect(State(listening): State<Arc<Listening>>, request: Request) -> 
     if !listening.answers_to(host) {
         return (StatusCode::FORBIDDEN, "the service does not answer under this host name\n").into_response();
     }
-    let name = match host.rsplit_once(':') {
-        Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
-        _ => host,
-    };
-    let port = match listening.address.port() {
+    let (name, port) = (without_port(host), listening.address.port());
+    let port = match port {
         443 => String::new(),
         port => format!(":{port}"),
     };
