@@ -83,6 +83,17 @@ impl Browser {
         Ok(())
     }
 
+    /// Clicks on the first element that a selector finds, and waits until the page has come to rest.
+    pub fn click(&self, selector: &str) -> Result<()> {
+        self.call(
+            "POST",
+            "/execute/sync",
+            &json!({ "script": "document.querySelector(arguments[0]).click()", "args": [selector] }),
+        )?;
+        sleep(REST);
+        Ok(())
+    }
+
     /// Puts a picture of the window into a file.
     pub fn picture(&self, file: &Path) -> Result<()> {
         let picture = self.call("GET", "/screenshot", &Value::Null)?;

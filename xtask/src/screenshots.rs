@@ -64,7 +64,9 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
     let letter = format!("/runs/{}", letters["runs"][0]["id"]);
     let (light, dark) = (Browser::open(false)?, Browser::open(true)?);
     for browser in [&light, &dark] {
-        browser.go(link)?;
+        let link = first(data, &["link"])?;
+        browser.go(link["address"].as_str().context("a link that opens once")?)?;
+        browser.click("main button")?;
     }
     let (base, _) = link.split_once("/sign-in").context("a sign-in link")?;
     for (name, page, browser) in [
@@ -91,6 +93,7 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ("drive", "/places/volunteers-drive?folder=gauges", &dark),
         ("new-place", "/places/new", &dark),
         ("trace", "/trace?text=assay-0412", &dark),
+        ("people", "/settings?tab=people", &light),
     ] {
         picture(browser, &format!("{base}{page}"), &format!("{FOLDER}/{name}.png"))?;
     }

@@ -1,11 +1,12 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { RouterProvider, createBrowserRouter } from "react-router";
+import { RouterProvider, createBrowserRouter, useLocation } from "react-router";
 
 import { PartnersPage } from "../features/partners/PartnersPage";
 import { PlacesPage } from "../features/places/PlacesPage";
 import { RulesPage } from "../features/rules/RulesPage";
 import { RunPage } from "../features/runs/RunPage";
 import { RunsPage } from "../features/runs/RunsPage";
+import { LinkPage } from "../features/sign-in/LinkPage";
 import { SignInPage } from "../features/sign-in/SignInPage";
 import { TodayPage } from "../features/today/TodayPage";
 import { TracePage } from "../features/trace/TracePage";
@@ -17,7 +18,7 @@ const signedOut = (error: unknown): boolean => error instanceof ApiError && erro
 const client = new QueryClient({
   queryCache: new QueryCache({
     onError: (error) => {
-      if (signedOut(error) && window.location.pathname !== "/sign-in-first") window.location.assign("/sign-in-first");
+      if (signedOut(error) && window.location.pathname !== "/sign-in") window.location.assign(`/sign-in?to=${encodeURIComponent(window.location.pathname + window.location.search)}`);
     },
   }),
   defaultOptions: {
@@ -29,8 +30,14 @@ const client = new QueryClient({
   },
 });
 
+/** What opens a door stands behind the mark that no browser sends on. */
+function SignInOrLink() {
+  const { hash } = useLocation();
+  return hash.length > 1 ? <LinkPage link={hash.slice(1)} /> : <SignInPage />;
+}
+
 const router = createBrowserRouter([
-  { path: "/sign-in-first", element: <SignInPage /> },
+  { path: "/sign-in", element: <SignInOrLink /> },
   {
     element: <Shell />,
     children: [

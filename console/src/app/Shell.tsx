@@ -4,6 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 
 import { useLive } from "../shared/api/live";
+import { meQuery } from "../shared/api/me";
 import { statusQuery } from "../shared/api/status";
 import { Empty } from "../shared/ui/states";
 import { Palette } from "./Palette";
@@ -83,6 +84,17 @@ function Held() {
   );
 }
 
+/** Who is signed in, and the way to what is hers. */
+function Who() {
+  const { data } = useQuery(meQuery);
+  if (!data) return null;
+  return (
+    <Link to="/settings?tab=you" className="quiet max-w-36 truncate text-sm" title={`${data.title}, ${data.role}`}>
+      {data.title}
+    </Link>
+  );
+}
+
 export function Shell() {
   const connected = useLive();
   const { pathname } = useLocation();
@@ -108,6 +120,7 @@ export function Shell() {
             <NavLink to="/settings" className="pier !py-2" aria-current={here("/settings") ? "page" : undefined}>
               Settings
             </NavLink>
+            <Who />
             <ThemeSwitch />
           </span>
         </nav>

@@ -3,11 +3,11 @@
 use std::time::Duration;
 
 use futures_util::{Stream, StreamExt, stream};
-use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use reqwest::{Method, RequestBuilder, Response, StatusCode, header};
 use serde::{Serialize, de::DeserializeOwned};
 use wetbank_tls::{Checker, Refusal};
 
-use crate::api::Problem;
+use crate::api::{Problem, SignIn};
 
 /// A request may take so long; testing a place that does not answer takes longest.
 const TIME_OUT: Duration = Duration::from_secs(120);
@@ -57,7 +57,14 @@ pub struct Client {
     http: reqwest::Client,
     checker: Checker,
     url: String,
-    token: String,
+    proof: Proof,
+}
+
+/// What a client is let in by.
+#[derive(Clone)]
+enum Proof {
+    Token(String),
+    Cookie(String),
 }
 
 impl std::fmt::Debug for Client {
@@ -81,7 +88,7 @@ impl Client {
             reqwest::Client::builder().tls_backend_preconfigured(checker.config(rustls::DEFAULT_VERSIONS)).build();
         let url = url.trim_end_matches('/').to_owned();
         let http = built.map_err(|source| ClientError::Unreachable { url: url.clone(), source })?;
-        Ok(Self { http, checker, url, token: token.to_owned() })
+        Ok(Self { http, checker, url, proof: Proof::Token(token.to_owned()) })
     }
 
     /// Where the service is.
@@ -90,7 +97,23 @@ impl Client {
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        self.http.request(method, format!("{}/api/v1{path}", self.url)).bearer_auth(&self.token)
+        let request = self.http.request(method, format!("{}/api/v1{path}", self.url));
+        match &self.proof {
+            Proof::Token(token) => request.bearer_auth(token),
+            Proof::Cookie(cookie) => request.header(header::COOKIE, cookie),
+        }
+    }
+
+    /// Signs in; answers a client that is.
+    ///
+    /// # Errors
+    ///
+    /// If the service refuses, as with every call.
+    pub async fn sign_in(&self, how: &SignIn) -> Result<Self> {
+        let response = self.send(self.http.post(format!("{}/api/v1/session", self.url)).json(how)).await?;
+        let cookie = response.headers().get(header::SET_COOKIE).and_then(|value| value.to_str().ok());
+        let pair = cookie.and_then(|cookie| cookie.split(';').next()).unwrap_or_default();
+        Ok(Self { proof: Proof::Cookie(pair.to_owned()), ..self.clone() })
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response> {
@@ -110,6 +133,7 @@ impl Client {
             code: if status == StatusCode::UNAUTHORIZED { "sign-in" } else { "error" }.to_owned(),
             mistakes: Vec::new(),
             current: None,
+            wait: None,
         });
         Err(ClientError::Refused(Box::new(problem)))
     }

@@ -22,6 +22,7 @@ mod place;
 mod placeholder;
 mod rehearse;
 mod retry;
+mod role;
 mod rule;
 mod schedule;
 mod sentence;
@@ -62,6 +63,7 @@ pub use placeholder::{
 };
 pub use rehearse::{Coming, Elsewise, ElsewiseKind, End, Foreseen, Rehearsal, elsewise, rehearse};
 pub use retry::RetryPolicy;
+pub use role::Role;
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};
 pub use schedule::{Busy, Cron, Days, MOST_MISSED, Missed, Pattern, Schedule};
 pub use sentence::{Phrase, PhraseOf, branch_sentence, delivery_words, rule_phrases, rule_sentence, starts_words};

@@ -57,6 +57,10 @@ impl Keys {
         Self { journal, vault: Arc::new(vault), read: Arc::default() }
     }
 
+    pub fn vault(&self) -> Arc<Vault> {
+        self.vault.clone()
+    }
+
     pub async fn secret(&self, name: &str) -> Result<SecretString, EngineError> {
         self.secret_if_set(name).await?.ok_or_else(|| Declined::SecretNotSet(name.to_owned()).into())
     }

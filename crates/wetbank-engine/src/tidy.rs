@@ -15,6 +15,9 @@ const EVERY: Duration = Duration::from_secs(24 * 3600);
 /// For so long it is known which files we wrote where no rule looks.
 const KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
 
+/// For so long it is known who did what.
+const AUDITED: Duration = Duration::from_secs(2 * 366 * 24 * 3600);
+
 /// Tidies until the service stops.
 pub(crate) async fn run(journal: Journal, arranged: Arc<Arranged>, cancel: CancellationToken) {
     let mut pause = FIRST;
@@ -31,6 +34,7 @@ pub(crate) async fn run(journal: Journal, arranged: Arc<Arranged>, cancel: Cance
             let forgotten = journal.forget_outputs(&looked_at, Timestamp::now() - KEPT).await?;
             let keeping = Keeping::of(&journal).await?;
             journal.forget_arrivals(clock::before(clock::now(), keeping.age()), keeping.most.into()).await?;
+            journal.forget_acts(clock::before(clock::now(), AUDITED)).await?;
             journal.give_room_back().await?;
             Ok::<_, crate::EngineError>(forgotten)
         };

@@ -1,1 +1,2 @@
-SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM pgp_key WHERE sealed IS NOT NULL) AS "sealed!: i64"
+SELECT (SELECT count(*) FROM secret) + (SELECT count(*) FROM pgp_key WHERE sealed IS NOT NULL)
+  + (SELECT count(*) FROM user WHERE seed IS NOT NULL) AS "sealed!: i64"

@@ -4,6 +4,7 @@
 //! that commits what is queued in one transaction (group commit) and acknowledges after the
 //! commit is on disk, so thousands of small steps a second are recorded durably.
 
+mod acts;
 mod arranged;
 mod arrivals;
 mod bulk;
@@ -16,6 +17,7 @@ mod ledger;
 mod open;
 mod outbox;
 mod passes;
+mod people;
 mod progress;
 mod records;
 mod starting;
@@ -27,6 +29,7 @@ mod twins;
 mod works;
 mod writer;
 
+pub use acts::{ActRecord, NewAct};
 pub use arrivals::{ArrivalRecord, NewArrival};
 pub use error::JournalError;
 pub use intake::{Refusal, Sighting};
@@ -34,6 +37,7 @@ pub use joins::{Gathered, NewPart, SourceRecord, Standing, Through};
 pub use open::Journal;
 pub use outbox::{LateMails, MailFate, MailRecord, NewMail};
 pub use passes::{PassRecord, PlannedItem, PlannedRun, Untold};
+pub use people::{LinkRecord, NewSession, PasskeyRecord, Proof, Replaced, SessionRecord, TokenRecord, UserRecord};
 pub use progress::{AttemptEnd, AttemptStart, Chained, Intention, ItemChange, NewHold, Outcome, Output, Progress};
 pub use records::{
     AttemptRecord, Count, GoingAttempt, HoldRecord, HourCount, ItemRecord, KeyRecord, RunFilter, RunRecord, RunSummary,

@@ -1,7 +1,7 @@
-//! Signing in with the local token.
+//! Who asks, and whether he may.
 //!
-//! Programs send the token as a bearer token. A browser trades it once for a cookie that is
-//! `HttpOnly` and `SameSite=Strict`. A browser's request that changes something must also come from
+//! Programs send a token as a bearer token: one that somebody made, or that of the data folder. A browser that signed in
+//! keeps a cookie that is `HttpOnly` and `SameSite=Strict`. Each handler says in its signature which role it needs. A browser's request that changes something must also come from
 //! our own pages (`tower_http::csrf`): browsers say where a request comes from in `Sec-Fetch-Site`,
 //! older ones in `Origin`. The `Host` header must be one of our names (`Listening::answers_to`), so
 //! that no foreign name can be pointed here.
@@ -12,12 +12,15 @@ use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path, sync::Arc};
 
 use axum::{
     extract::{FromRequestParts, Request, State},
-    http::{HeaderMap, HeaderValue, header, request::Parts},
+    http::{Extensions, HeaderMap, HeaderValue, StatusCode, header, request::Parts},
     middleware::Next,
     response::{IntoResponse, Response},
 };
+use jiff::Timestamp;
 use rand::RngCore;
 use tower_http::csrf::ProtectionError;
+use wetbank_core::Role;
+use wetbank_people::Caller;
 
 use crate::{connections::Connected, error::ApiError, listening, state::Shared};
 
@@ -66,57 +69,73 @@ impl Token {
         &self.0
     }
 
-    fn derived(&self, purpose: &str) -> String {
-        blake3::Hash::from(blake3::derive_key(purpose, self.0.as_bytes())).to_hex().to_string()
-    }
-
-    /// What a browser keeps instead of the token.
-    pub(crate) fn session(&self) -> String {
-        self.derived("wetbank 2026 console session")
-    }
-
     /// Compares in a time that does not depend on where a difference is.
     pub(crate) fn is(&self, other: &str) -> bool {
         blake3::hash(self.0.as_bytes()) == blake3::hash(other.as_bytes())
     }
-
-    fn is_session(&self, other: &str) -> bool {
-        blake3::hash(self.session().as_bytes()) == blake3::hash(other.as_bytes())
-    }
 }
 
-/// Proof that a request is signed in; a handler that takes it cannot be called without.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct SignedIn;
-
-impl FromRequestParts<Shared> for SignedIn {
-    type Rejection = ApiError;
-
-    async fn from_request_parts(parts: &mut Parts, state: &Shared) -> Result<Self, ApiError> {
-        if let Some(bearer) = text(&parts.headers, header::AUTHORIZATION).and_then(|v| v.strip_prefix("Bearer ")) {
-            if state.token.is(bearer) {
-                return Ok(Self);
-            }
-            state.note_refusal(&parts.extensions, "a token that is not valid");
-            return Err(ApiError::sign_in("this token is not valid"));
-        }
-        let cookie = parts
-            .headers
-            .get_all(header::COOKIE)
-            .iter()
-            .filter_map(|value| value.to_str().ok())
-            .flat_map(|value| value.split(';'))
-            .find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='));
-        match cookie {
-            Some(session) if state.token.is_session(session) => Ok(Self),
-            Some(_) => {
-                state.note_refusal(&parts.extensions, "a session that is not valid");
-                Err(ApiError::sign_in("the session has ended; sign in again"))
-            }
-            None => Err(ApiError::sign_in("sign in first")),
-        }
-    }
+/// The cookie of a request.
+fn cookie(headers: &HeaderMap) -> Option<&str> {
+    let values = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
+    values.flat_map(|value| value.split(';')).find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='))
 }
+
+/// Who asks.
+pub(crate) fn identify(state: &Shared, headers: &HeaderMap, extensions: &Extensions) -> Result<Caller, ApiError> {
+    let now = Timestamp::now();
+    if let Some(bearer) = text(headers, header::AUTHORIZATION).and_then(|value| value.strip_prefix("Bearer ")) {
+        if state.token.is(bearer) {
+            return Ok(Caller::machine());
+        }
+        return state.people.token(bearer, now).ok_or_else(|| {
+            state.note_refusal(extensions, "a token that is not valid");
+            ApiError::sign_in("this token is not valid, or no longer")
+        });
+    }
+    let Some(cookie) = cookie(headers) else { return Err(ApiError::sign_in("sign in first")) };
+    state.people.session(cookie, now).ok_or_else(|| ApiError::sign_in("the session has ended; sign in again"))
+}
+
+/// Whether somebody may do what needs a role.
+pub(crate) fn needs(caller: &Caller, role: Role) -> Result<(), ApiError> {
+    if caller.role >= role {
+        return Ok(());
+    }
+    let words = format!("this needs the role {role}, and {} is {}; an owner can change that", caller.who, caller.role);
+    Err(ApiError::new(StatusCode::FORBIDDEN, "role", words))
+}
+
+async fn may(parts: &mut Parts, state: &Shared, role: Role) -> Result<Caller, ApiError> {
+    let caller = match parts.extensions.get::<Caller>() {
+        Some(caller) => caller.clone(),
+        None => identify(state, &parts.headers, &parts.extensions)?,
+    };
+    needs(&caller, role)?;
+    Ok(caller)
+}
+
+/// Proof that whoever asks may do what a role may; a handler that takes it cannot be called without.
+macro_rules! proof {
+    ($name:ident, $what:literal) => {
+        #[doc = $what]
+        #[derive(Debug, Clone)]
+        pub(crate) struct $name(pub Caller);
+
+        impl FromRequestParts<Shared> for $name {
+            type Rejection = ApiError;
+
+            async fn from_request_parts(parts: &mut Parts, state: &Shared) -> Result<Self, ApiError> {
+                Ok(Self(may(parts, state, Role::$name).await?))
+            }
+        }
+    };
+}
+
+proof!(Viewer, "Whoever asks may look.");
+proof!(Operator, "Whoever asks may also release, retry, run and settle.");
+proof!(Manager, "Whoever asks may also arrange.");
+proof!(Owner, "Whoever asks may also let others in, and set the service up.");
 
 fn text(headers: &HeaderMap, name: header::HeaderName) -> Option<&str> {
     headers.get(name)?.to_str().ok()

@@ -9,6 +9,7 @@ use axum::{
 use wetbank_client::{Mistake, Problem};
 use wetbank_engine::{Declined, EngineError};
 use wetbank_journal::JournalError;
+use wetbank_people::PeopleError;
 use wetbank_places::{PlaceError, PlaceErrorKind};
 
 #[derive(Debug)]
@@ -23,6 +24,7 @@ impl ApiError {
             code: code.to_owned(),
             mistakes: Vec::new(),
             current: None,
+            wait: None,
         }))
     }
 
@@ -74,11 +76,44 @@ impl ApiError {
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let wait = self.0.wait;
         let mut response = (status, Json(*self.0)).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
+        if let Some(wait) = wait {
+            headers.insert(header::RETRY_AFTER, wait.into());
+        }
         response
-            .headers_mut()
-            .insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
-        response
+    }
+}
+
+impl From<PeopleError> for ApiError {
+    fn from(error: PeopleError) -> Self {
+        let (status, code) = match &error {
+            PeopleError::Wrong => (StatusCode::UNAUTHORIZED, "wrong"),
+            PeopleError::CodeNeeded | PeopleError::WrongCode => (StatusCode::UNAUTHORIZED, "second-factor"),
+            PeopleError::Wait(_) => (StatusCode::TOO_MANY_REQUESTS, "wait"),
+            PeopleError::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy"),
+            PeopleError::NoLink => (StatusCode::GONE, "link"),
+            PeopleError::Weak(_) => (StatusCode::UNPROCESSABLE_ENTITY, "password"),
+            PeopleError::Unknown { .. } => (StatusCode::NOT_FOUND, "not-found"),
+            PeopleError::NoPasskeys(_) => (StatusCode::CONFLICT, "no-passkeys"),
+            PeopleError::Passkey(_) => (StatusCode::UNAUTHORIZED, "passkey"),
+            PeopleError::Taken(_) => (StatusCode::CONFLICT, "taken"),
+            PeopleError::LastOwner(_) => (StatusCode::CONFLICT, "last-owner"),
+            PeopleError::HasCodes => (StatusCode::CONFLICT, "second-factor"),
+            PeopleError::Name(_) => (StatusCode::BAD_REQUEST, "bad-name"),
+            PeopleError::Journal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "journal"),
+            _ => (StatusCode::INTERNAL_SERVER_ERROR, "broken"),
+        };
+        if status.is_server_error() {
+            tracing::error!(error = ?error, "who may come could not be read or changed");
+        }
+        let mut told = Self::new(status, code, error.to_string());
+        if let PeopleError::Wait(wait) = error {
+            told.0.wait = Some(wait.as_secs() + 1);
+        }
+        told
     }
 }
 

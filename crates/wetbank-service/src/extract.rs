@@ -45,9 +45,6 @@ impl<S: Send + Sync, T: DeserializeOwned + Send> FromRequestParts<S> for Part<T>
     }
 }
 
-/// Who changes the book, until there are users.
-pub(crate) const WHO: &str = "the local user";
-
 pub(crate) fn file(text: &str) -> Result<wetbank_core::FilePath, ApiError> {
     wetbank_core::FilePath::parse(text).map_err(ApiError::bad)
 }

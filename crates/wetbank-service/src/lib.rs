@@ -1,6 +1,7 @@
 //! The service: the API, sign-in, live events and the built console, over one engine.
 
 mod acme;
+mod audit;
 mod auth;
 mod certificate;
 mod connections;

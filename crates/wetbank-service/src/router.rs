@@ -17,12 +17,12 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 use crate::{
-    auth, console, described,
+    audit, auth, console, described,
     error::ApiError,
     events,
     handlers::{
-        book, calendars, databases, drafts, keys, notices, partners, places, rehearsals, rules, runs, secrets,
-        sections, sign_in, signals, starters, status, twins,
+        audit as audits, book, calendars, databases, drafts, keys, me, notices, partners, passkeys, places, rehearsals,
+        rules, runs, secrets, sections, session, sign_in, signals, starters, status, tokens, twins, users,
     },
     state::Shared,
 };
@@ -61,6 +61,12 @@ fn api() -> OpenApiRouter<Shared> {
             twins::routes(),
             secrets::routes(),
             keys::routes(),
+            session::routes(),
+            me::routes(),
+            passkeys::routes(),
+            users::routes(),
+            tokens::routes(),
+            audits::routes(),
         ]
         .into_iter()
         .fold(OpenApiRouter::new(), OpenApiRouter::merge),
@@ -75,7 +81,9 @@ pub fn openapi() -> utoipa::openapi::OpenApi {
 }
 
 pub(crate) fn router(shared: Shared) -> Router {
-    let routes = axum::Router::from(api());
+    // Within the routes: which call it is, is known there.
+    let recorded = middleware::from_fn_with_state(shared.clone(), audit::record);
+    let routes = axum::Router::from(api()).route_layer(recorded);
     let document = Arc::new(openapi());
     let header = |name: HeaderName, value: &'static str| {
         SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value))
@@ -83,7 +91,6 @@ pub(crate) fn router(shared: Shared) -> Router {
     routes
         .route("/api/v1/openapi.json", get(move || async move { axum::Json((*document).clone()) }))
         .route("/api/{*rest}", any(ApiError::no_call))
-        .route("/sign-in", get(console::sign_in))
         .route(sign_in::BACK, get(sign_in::back))
         .merge(signals::routes())
         .fallback(console::serve)

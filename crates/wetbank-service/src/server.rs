@@ -12,6 +12,7 @@ use axum::{
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::Engine;
+use wetbank_people::{People, Secret};
 use wetbank_tls::Shown;
 
 use crate::{
@@ -66,7 +67,12 @@ impl Server {
     /// # Errors
     ///
     /// If it cannot be taken, or others could read along.
-    pub async fn bind(engine: Engine, token: Token, mut listening: Listening) -> Result<Self, ServerError> {
+    pub async fn bind(
+        engine: Engine,
+        people: People,
+        token: Token,
+        mut listening: Listening,
+    ) -> Result<Self, ServerError> {
         let (address, option) = (listening.address, "--listen");
         if listening.certificate.is_none() && !address.ip().is_loopback() && !listening.others_may_read_along {
             return Err(ServerError::InClear(address));
@@ -77,7 +83,7 @@ impl Server {
             Some(from) => Some(bind(from, "--redirect").await?),
             None => None,
         };
-        Ok(Self { listener, redirecting, shared: Shared::new(engine, token, listening) })
+        Ok(Self { listener, redirecting, shared: Shared::new(engine, people, token, listening) })
     }
 
     /// How it is reached.
@@ -85,9 +91,9 @@ impl Server {
         &self.shared.listening
     }
 
-    /// A link that signs a browser in. It is as good as the token until the service stops.
-    pub fn sign_in_link(&self) -> String {
-        self.listening().link(&format!("/sign-in?ticket={}", self.shared.ticket()))
+    /// Where a link leads that opens once.
+    pub fn link(&self, link: &Secret) -> String {
+        self.shared.link(link)
     }
 
     /// Answers requests until told to stop; tells which certificates it may show, whenever that changes.
@@ -100,6 +106,11 @@ impl Server {
             .fallback(redirect)
             .with_state(listening.clone());
         let private = listening.served().map(|served| (served.clone(), unaware.clone()));
+        let people = self.shared.people.clone();
+        let tended = {
+            let stop = stop.clone();
+            tokio::spawn(async move { people.tend(stop).await })
+        };
         let answers = Answers { router: router(self.shared), private };
         let serve = connections::serve(self.listener, answers, stop.clone());
         let redirecting = async {
@@ -123,6 +134,7 @@ impl Server {
         if let Some(renewed) = renewed {
             let _ = renewed.await;
         }
+        let _ = tended.await;
     }
 }
 

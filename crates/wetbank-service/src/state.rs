@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use axum::http::Extensions;
-use rand::RngCore;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::Engine;
+use wetbank_people::{People, Secret};
 
 use crate::{
     Token,
@@ -18,28 +18,30 @@ use crate::{
 #[derive(Debug, Clone)]
 pub(crate) struct Shared {
     pub engine: Engine,
+    pub people: People,
     pub token: Token,
     pub listening: Arc<Listening>,
     pub stopping: CancellationToken,
     pub listings: Listings,
-    ticket: Arc<str>,
     refusals: Arc<Seldom>,
 }
 
 impl Shared {
-    pub fn new(engine: Engine, token: Token, listening: Listening) -> Self {
-        let mut bytes = [0u8; 16];
-        rand::rngs::OsRng.fill_bytes(&mut bytes);
-        let ticket: String = hex::encode(bytes);
+    pub fn new(engine: Engine, people: People, token: Token, listening: Listening) -> Self {
         Self {
             engine,
+            people,
             token,
             listening: Arc::new(listening),
             stopping: CancellationToken::new(),
             listings: Listings::default(),
-            ticket: ticket.into(),
             refusals: Arc::default(),
         }
+    }
+
+    /// Where a link leads that opens once. What opens stands behind the mark that no browser sends on.
+    pub fn link(&self, link: &Secret) -> String {
+        self.listening.link(&format!("/sign-in#{}", link.reveal()))
     }
 
     /// Somebody was not let in.
@@ -48,14 +50,5 @@ impl Shared {
             let address = extensions.get::<Peer>().map(|peer| peer.address.to_string()).unwrap_or_default();
             tracing::warn!(address, times, "a sign-in was refused: {what}");
         }
-    }
-
-    /// Good for signing a browser in until the service stops.
-    pub fn ticket(&self) -> &str {
-        &self.ticket
-    }
-
-    pub fn ticket_fits(&self, ticket: &str) -> bool {
-        ticket.len() == self.ticket.len() && ticket == &*self.ticket
     }
 }

@@ -6,6 +6,7 @@ import { WarningLine } from "../../shared/ui/WarningLine";
 import { plural } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
 import { partnersQuery } from "./queries";
+import { May } from "../../shared/ui/May";
 
 function Row({ partner }: { partner: Partner }) {
   const person = partner.people[0];
@@ -35,9 +36,11 @@ export function PartnersPage() {
     <>
       <div className="flex flex-wrap items-center gap-4 pb-3">
         <h1 className="flex-1 text-2xl font-bold tracking-tight">Partners</h1>
-        <Link to="/partners/new" className="btn btn-sm btn-primary">
-          Add a partner
-        </Link>
+        <May as="manager">
+          <Link to="/partners/new" className="btn btn-sm btn-primary">
+            Add a partner
+          </Link>
+        </May>
       </div>
       <Shown query={useQuery(partnersQuery)}>
         {(partners) =>

@@ -11,6 +11,7 @@ import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { DayOfPlace } from "./DayOfPlace";
 import { SignIn } from "./SignIn";
 import { Steps } from "./Steps";
+import { May } from "../../shared/ui/May";
 
 function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   const client = useQueryClient();
@@ -27,9 +28,11 @@ function Test({ place, atOnce }: { place: Place; atOnce: boolean }) {
   return (
     <section className="panel" aria-label="Test">
       <div className="flex flex-wrap items-center gap-4 px-4 py-3">
-        <button type="button" className="btn btn-sm btn-primary" disabled={test.isPending} onClick={() => test.mutate(undefined)}>
-          {test.isPending ? "Testing…" : "Test"}
-        </button>
+        <May as="operator">
+          <button type="button" className="btn btn-sm btn-primary" disabled={test.isPending} onClick={() => test.mutate(undefined)}>
+            {test.isPending ? "Testing…" : "Test"}
+          </button>
+        </May>
         {place.kind !== "mailbox" && (
           <label className="flex items-center gap-2 text-sm">
             <input type="checkbox" className="checkbox checkbox-sm rounded-sm" checked={write} onChange={(event) => setWrite(event.target.checked)} />

@@ -5,6 +5,7 @@ import type { Place } from "../../shared/api/client";
 import { placesQuery } from "../../shared/api/status";
 import { Time, plural } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+import { May } from "../../shared/ui/May";
 
 /** How many rules and twins use it. */
 function usersOf(place: Place): string {
@@ -24,9 +25,11 @@ export function PlacesPage() {
         <Link to="/places/side-by-side" className="btn btn-sm">
           Side by side
         </Link>
-        <Link to="/places/new" className="btn btn-sm btn-primary">
-          Add a place
-        </Link>
+        <May as="manager">
+          <Link to="/places/new" className="btn btn-sm btn-primary">
+            Add a place
+          </Link>
+        </May>
       </div>
       <Shown query={useQuery(placesQuery)}>
         {(places) =>

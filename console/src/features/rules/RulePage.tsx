@@ -15,6 +15,8 @@ import { Explain } from "../explain/Explain";
 import { RunNow } from "./RunNow";
 import { RuleEditor } from "./build/RuleEditor";
 import { ruleQuery, ruleRunsQuery } from "./queries";
+import { May } from "../../shared/ui/May";
+import { useMay } from "../../shared/api/me";
 
 /** What a step's stone does not say by its name. */
 function detail(step: Rule["branches"][number]["steps"][number]): string {
@@ -175,6 +177,7 @@ function One({ rule }: { rule: Rule }) {
   const status = useQuery(statusQuery);
   const [search, setSearch] = useSearchParams();
   const [running, setRunning] = useState(false);
+  const mayArrange = useMay("manager");
   const tab = TABS.find((one) => one === search.get("tab")) ?? "build";
   const change = useMutation({
     mutationFn: (on: boolean) => told(api.POST("/api/v1/rules/{name}/switch", { params: { path: { name: rule.name } }, body: { on } })),
@@ -195,14 +198,16 @@ function One({ rule }: { rule: Rule }) {
               type="checkbox"
               className="toggle toggle-primary"
               checked={rule.on}
-              disabled={change.isPending}
+              disabled={change.isPending || !mayArrange}
               onChange={(event) => change.mutate(event.target.checked)}
             />
             {rule.on ? "on" : "off"}
           </label>
-          <button type="button" className="btn btn-sm btn-primary" onClick={() => setRunning(true)}>
-            Run now…
-          </button>
+          <May as="operator">
+            <button type="button" className="btn btn-sm btn-primary" onClick={() => setRunning(true)}>
+              Run now…
+            </button>
+          </May>
         </div>
       </div>
       {change.error && <Failure error={change.error} />}

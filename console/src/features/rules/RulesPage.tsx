@@ -8,6 +8,8 @@ import { Empty, Failure, Shown, StateBadge } from "../../shared/ui/states";
 import { Order } from "./Order";
 import { DayStrip } from "./DayStrip";
 import { rulesQuery } from "./queries";
+import { May } from "../../shared/ui/May";
+import { useMay } from "../../shared/api/me";
 
 function Row({ rule, chosen, choose }: { rule: RuleSummary; chosen: boolean; choose: (on: boolean) => void }) {
   return (
@@ -49,6 +51,7 @@ function List({ rules }: { rules: RuleSummary[] }) {
   const client = useQueryClient();
   const [chosen, setChosen] = useState<string[]>([]);
   const [isOrdering, setOrdering] = useState(false);
+  const mayArrange = useMay("manager");
   const change = useMutation({
     mutationFn: (on: boolean) => Promise.all(chosen.map((name) => told(api.POST("/api/v1/rules/{name}/switch", { params: { path: { name } }, body: { on } })))),
     onSuccess: () => setChosen([]),
@@ -70,7 +73,7 @@ function List({ rules }: { rules: RuleSummary[] }) {
     <>
       {change.error && <Failure error={change.error} />}
       <div className="flex min-h-9 items-center gap-2 pb-2 text-sm">
-        {chosen.length > 0 ? (
+        {mayArrange && chosen.length > 0 ? (
           <>
             <span>{chosen.length} chosen</span>
             <button type="button" className="btn btn-sm" onClick={() => change.mutate(true)}>
@@ -82,7 +85,7 @@ function List({ rules }: { rules: RuleSummary[] }) {
           </>
         ) : (
           <span className="quiet">
-            {rules.filter((rule) => rule.on).length} on, {rules.filter((rule) => !rule.on).length} off. Asked in this order{rules.length > 1 && (
+            {rules.filter((rule) => rule.on).length} on, {rules.filter((rule) => !rule.on).length} off. Asked in this order{mayArrange && rules.length > 1 && (
               <>
                 {" "}
                 (
@@ -115,9 +118,11 @@ export function RulesPage() {
     <>
       <div className="flex items-center justify-between pb-1">
         <h1 className="text-2xl font-bold tracking-tight">Rules</h1>
-        <Link to="/rules/new" className="btn btn-sm btn-primary">
-          New rule
-        </Link>
+        <May as="manager">
+          <Link to="/rules/new" className="btn btn-sm btn-primary">
+            New rule
+          </Link>
+        </May>
       </div>
       <Shown query={useQuery(rulesQuery)}>{(rules) => <List rules={rules} />}</Shown>
     </>

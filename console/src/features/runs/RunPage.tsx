@@ -11,6 +11,7 @@ import { HoldCard } from "../../shared/ui/HoldCard";
 import { Due, Time, plural, size, splitPath, where } from "../../shared/ui/format";
 import { Shown, StateBadge } from "../../shared/ui/states";
 import { runQuery } from "./queries";
+import { useMay } from "../../shared/api/me";
 
 const LANES = 12;
 
@@ -113,18 +114,19 @@ function Actions({ run }: { run: Run }) {
         : told<unknown>(api.POST("/api/v1/runs/{id}/retry", { params: { path: { id: run.id } }, body: {} })),
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
+  const mayAct = useMay("operator");
   const stoppable = run.items.some((item) => ["queued", "working", "waiting", "joining"].includes(item.state));
   const waiting = run.items.filter((item) => item.state === "waiting").length;
   const resting = waiting + run.items.filter((item) => item.state === "held").length;
   return (
     <div className="flex flex-wrap items-center gap-2">
-      {stoppable && (
+      {mayAct && stoppable && (
         <button type="button" className="btn btn-sm" disabled={act.isPending} onClick={() => act.mutate("stop")}>
           Stop this run
         </button>
       )}
       {/* One held file has its own button below. */}
-      {(waiting > 0 || resting > 1) && (
+      {mayAct && (waiting > 0 || resting > 1) && (
         <button type="button" className="btn btn-sm btn-primary" disabled={act.isPending} onClick={() => act.mutate("retry")}>
           {resting === 1 ? "Go on now" : `Go on with all ${resting} now`}
         </button>

@@ -5,6 +5,7 @@ import { type Schemas, api, told } from "../../shared/api/client";
 import { Time } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
 import { arrivalsKeptQuery } from "./queries";
+import { May } from "../../shared/ui/May";
 
 function Bounds({ kept }: { kept: Schemas["ArrivalsKept"] }) {
   const client = useQueryClient();
@@ -33,9 +34,11 @@ function Bounds({ kept }: { kept: Schemas["ArrivalsKept"] }) {
         <input className="input input-sm w-28" type="number" min={1} max={5000000} required aria-label="Arrivals that are kept at most" value={most} onChange={(event) => setMost(event.target.value)} />
         files at most
       </label>
-      <button type="submit" className="btn btn-sm" disabled={!isChanged || put.isPending}>
-        Keep so
-      </button>
+      <May as="owner">
+        <button type="submit" className="btn btn-sm" disabled={!isChanged || put.isPending}>
+          Keep so
+        </button>
+      </May>
       <span className="quiet text-sm">
         {kept.count.toLocaleString("en-GB")} on record
         {kept.since && (

@@ -6,6 +6,7 @@ import { DropFile } from "../../shared/ui/DropFile";
 import { day } from "../../shared/ui/format";
 import { Failure, Shown } from "../../shared/ui/states";
 import { keysQuery } from "./queries";
+import { May } from "../../shared/ui/May";
 
 interface Dropped {
   /** Armoured, or bytes in base64. */
@@ -116,9 +117,11 @@ export function Keys() {
                     <a className="btn btn-xs" href={`/api/v1/keys/${key.name}`} download={`${key.name}.asc`} aria-label={`Export the key ${key.name}`}>
                       Export
                     </a>
-                    <button type="button" className="btn btn-ghost btn-xs" aria-label={`Remove the key ${key.name}`} disabled={remove.isPending} onClick={() => remove.mutate(key.name)}>
-                      Remove
-                    </button>
+                    <May as="manager">
+                      <button type="button" className="btn btn-ghost btn-xs" aria-label={`Remove the key ${key.name}`} disabled={remove.isPending} onClick={() => remove.mutate(key.name)}>
+                        Remove
+                      </button>
+                    </May>
                   </p>
                   <p className="quiet text-sm [overflow-wrap:anywhere]">{key.users.join(", ")}</p>
                   <p className="file quiet text-xs [overflow-wrap:anywhere]">{key.fingerprint}</p>

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { api, told } from "../../shared/api/client";
 import { Failure, Shown } from "../../shared/ui/states";
+import { May } from "../../shared/ui/May";
 
 /** Rules that were removed, and the way back. */
 export function Removed() {
@@ -22,9 +23,11 @@ export function Removed() {
             names.map((name) => (
               <p key={name} className="flex flex-wrap items-center gap-4 px-4 py-2">
                 <span className="file flex-1">{name}</span>
-                <button type="button" className="btn btn-xs" disabled={undo.isPending} onClick={() => undo.mutate(name)}>
-                  Put {name} back
-                </button>
+                <May as="manager">
+                  <button type="button" className="btn btn-xs" disabled={undo.isPending} onClick={() => undo.mutate(name)}>
+                    Put {name} back
+                  </button>
+                </May>
               </p>
             ))
           )

@@ -5,6 +5,7 @@ import { api, told } from "../../shared/api/client";
 import { Time } from "../../shared/ui/format";
 import { Failure, Shown } from "../../shared/ui/states";
 import { secretsQuery } from "./queries";
+import { May } from "../../shared/ui/May";
 
 /** Sets a secret; what was typed is gone from the page with it. */
 function SetSecret({ name: known, onDone }: { name: string; onDone: () => void }) {
@@ -74,9 +75,11 @@ export function Secrets() {
                   <span className="quiet min-w-0 flex-1 text-sm [overflow-wrap:anywhere]">
                     {needed_by.length === 0 ? "nothing needs it" : `needed by ${needed_by.map((by) => `${by.kind} ${by.name}`).join(", ")}`}
                   </span>
-                  <button type="button" className="btn btn-xs" aria-label={`Set the secret ${name}`} onClick={() => setSetting(name)}>
-                    Set…
-                  </button>
+                  <May as="manager">
+                    <button type="button" className="btn btn-xs" aria-label={`Set the secret ${name}`} onClick={() => setSetting(name)}>
+                      Set…
+                    </button>
+                  </May>
                   {needed_by.length === 0 && (
                     <button type="button" className="btn btn-ghost btn-xs" aria-label={`Remove the secret ${name}`} disabled={remove.isPending} onClick={() => remove.mutate(name)}>
                       Remove

@@ -1,14 +1,22 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
+import { ROLES, type Role, meQuery } from "../../shared/api/me";
+import { Tabs } from "../../shared/ui/Tabs";
 import { plural } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
 import { Arrivals } from "./Arrivals";
+import { Audit } from "./Audit";
 import { Keys } from "./Keys";
 import { OnTheNetwork } from "./OnTheNetwork";
+import { Passkeys } from "./Passkeys";
+import { People } from "./People";
 import { Removed } from "./Removed";
 import { Secrets } from "./Secrets";
+import { Sessions } from "./Sessions";
+import { Tokens } from "./Tokens";
+import { Password, SecondFactor, Yourself } from "./You";
 import { calendarsQuery, databasesQuery } from "./queries";
 
 function Part({ title, about, action, children }: { title: string; about: string; action?: ReactNode; children: ReactNode }) {
@@ -28,12 +36,12 @@ function Part({ title, about, action, children }: { title: string; about: string
 
 const none = (words: string) => <p className="quiet px-4 py-3">{words}</p>;
 
-export function SettingsPage() {
+/** What rules need besides places and partners, and how the service is set up. */
+function Setup() {
   const calendars = useQuery(calendarsQuery);
   const databases = useQuery(databasesQuery);
   return (
     <div className="grid grid-cols-1 gap-7">
-      <h1 className="text-2xl font-bold tracking-tight">Settings</h1>
       <Part title="Keys" about="OpenPGP keys: to whom files are encrypted, and who signed them.">
         <Keys />
       </Part>
@@ -99,6 +107,79 @@ export function SettingsPage() {
       <Part title="Removed" about="Rules that were removed; each can be there again.">
         <Removed />
       </Part>
+    </div>
+  );
+}
+
+/** Who may come, with what, and who did what. */
+function Colleagues() {
+  return (
+    <div className="grid grid-cols-1 gap-7">
+      <Part title="People" about="Who may sign in, and what each may do.">
+        <People />
+      </Part>
+      <Part title="Signed in" about="Browsers that are signed in now.">
+        <Sessions all />
+      </Part>
+    </div>
+  );
+}
+
+function You() {
+  const { data: me } = useQuery(meQuery);
+  return (
+    <div className="grid grid-cols-1 gap-7">
+      <Part title="You" about="Who you are here.">
+        <Yourself />
+      </Part>
+      {me?.user && (
+        <>
+          <Part title="Password" about="What you sign in with.">
+            <Password />
+          </Part>
+          <Part title="Second factor" about="A code of an app, asked for besides the password.">
+            <SecondFactor me={me} />
+          </Part>
+          <Part title="Passkeys" about="A key that a device of yours holds: it signs you in without name, password or code.">
+            <Passkeys />
+          </Part>
+        </>
+      )}
+      <Part title="Your browsers" about="Where you are signed in; a session ends by itself 12 hours after it was used last.">
+        <Sessions all={false} />
+      </Part>
+      <Part title="Tokens" about="What programs and commands sign in with.">
+        <Tokens />
+      </Part>
+    </div>
+  );
+}
+
+const TABS = ["setup", "people", "audit", "you"] as const;
+type Tab = (typeof TABS)[number];
+const WORDS: Record<Tab, string> = { setup: "Setup", people: "People", audit: "Audit", you: "You" };
+const NEEDS: Record<Tab, Role> = { setup: "viewer", people: "owner", audit: "manager", you: "viewer" };
+
+export function SettingsPage() {
+  const [asked, ask] = useSearchParams();
+  const { data: me } = useQuery(meQuery);
+  const seen = TABS.filter((one) => me && ROLES.indexOf(me.role) >= ROLES.indexOf(NEEDS[one]));
+  const tab = seen.find((one) => one === asked.get("tab")) ?? "setup";
+  return (
+    <div className="grid grid-cols-1 gap-4">
+      <h1 className="text-2xl font-bold tracking-tight">Settings</h1>
+      <Tabs label="Parts of the settings" tabs={seen} words={WORDS} tab={tab} onTab={(one) => ask(one === "setup" ? {} : { tab: one })}>
+        <div className="pt-4">
+          {tab === "setup" && <Setup />}
+          {tab === "people" && <Colleagues />}
+          {tab === "audit" && (
+            <Part title="Audit" about="Who changed or did what, and what came of it; kept for two years.">
+              <Audit />
+            </Part>
+          )}
+          {tab === "you" && <You />}
+        </div>
+      </Tabs>
     </div>
   );
 }

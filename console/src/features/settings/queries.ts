@@ -1,4 +1,4 @@
-import { queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, queryOptions } from "@tanstack/react-query";
 
 import { api, told } from "../../shared/api/client";
 
@@ -9,3 +9,16 @@ export const secretsQuery = queryOptions({ queryKey: ["live", "secrets"], queryF
 
 /** How much of what came stays on record. */
 export const arrivalsKeptQuery = queryOptions({ queryKey: ["live", "arrivals", "kept"], queryFn: () => told(api.GET("/api/v1/arrivals/kept")) });
+
+export const usersQuery = queryOptions({ queryKey: ["live", "users"], queryFn: () => told(api.GET("/api/v1/users")) });
+export const passkeysQuery = queryOptions({ queryKey: ["live", "passkeys"], queryFn: () => told(api.GET("/api/v1/me/passkeys")) });
+export const tokensQuery = queryOptions({ queryKey: ["live", "tokens"], queryFn: () => told(api.GET("/api/v1/tokens")) });
+export const sessionsQuery = (all: boolean) => queryOptions({ queryKey: ["live", "sessions", all], queryFn: () => told(api.GET("/api/v1/sessions", { params: { query: { all } } })) });
+
+/** Who changed or did what, a page at a time. */
+export const auditQuery = infiniteQueryOptions({
+  queryKey: ["live", "audit"],
+  queryFn: ({ pageParam }) => told(api.GET("/api/v1/audit", { params: { query: pageParam === undefined ? {} : { before: pageParam } } })),
+  initialPageParam: undefined as number | undefined,
+  getNextPageParam: (page) => page.next ?? undefined,
+});

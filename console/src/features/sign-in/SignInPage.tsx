@@ -1,38 +1,98 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 
-import { api, told } from "../../shared/api/client";
+import { ApiError, api, told } from "../../shared/api/client";
+import { openPasskey, passkeysWork } from "../../shared/api/passkeys";
+import { Told, Typed } from "../../shared/form/Typed";
+import { ownPage } from "./ownPage";
+
+/** Signs in with name and password, and the code of a second factor where one is asked for. */
+function ByName({ onIn }: { onIn: () => void }) {
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
+  const signIn = useMutation({
+    mutationFn: () => told(api.POST("/api/v1/session", { body: { name, password, ...(code.trim() && { code }) } })),
+    onSuccess: onIn,
+  });
+  const asksCode = signIn.error instanceof ApiError && signIn.error.problem.code === "second-factor";
+  return (
+    <form
+      className="grid gap-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        signIn.mutate();
+      }}
+    >
+      <Typed label="Name" autoComplete="username" value={name} onChange={setName} />
+      <Typed label="Password" type="password" autoComplete="current-password" value={password} onChange={setPassword} />
+      {(asksCode || code) && <Typed label="Code of your second factor" inputMode="numeric" autoComplete="one-time-code" value={code} onChange={setCode} />}
+      <Told error={asksCode && !code ? null : signIn.error} />
+      <button type="submit" className="btn btn-primary justify-self-start" disabled={!name.trim() || !password || signIn.isPending}>
+        Sign in
+      </button>
+    </form>
+  );
+}
+
+/** Signs in with a key that a device holds. */
+function ByPasskey({ onIn }: { onIn: () => void }) {
+  const signIn = useMutation({
+    mutationFn: async () => {
+      const asked = await told(api.POST("/api/v1/session/passkey/new"));
+      await told(api.POST("/api/v1/session/passkey", { body: { id: asked.id, credential: await openPasskey(asked) } }));
+    },
+    onSuccess: onIn,
+  });
+  if (!passkeysWork()) return null;
+  return (
+    <div className="grid gap-2">
+      <button type="button" className="btn justify-self-start" disabled={signIn.isPending} onClick={() => signIn.mutate()}>
+        Sign in with a passkey
+      </button>
+      <Told error={signIn.error} />
+    </div>
+  );
+}
+
+/** Signs in with the token that lies in the data folder. */
+function ByToken({ onIn }: { onIn: () => void }) {
+  const [token, setToken] = useState("");
+  const signIn = useMutation({ mutationFn: () => told(api.POST("/api/v1/session", { body: { token } })), onSuccess: onIn });
+  return (
+    <form
+      className="grid gap-3 pt-3"
+      onSubmit={(event) => {
+        event.preventDefault();
+        signIn.mutate();
+      }}
+    >
+      <Typed label="Token" type="password" autoComplete="off" value={token} onChange={setToken} />
+      <Told error={signIn.error} />
+      <button type="submit" className="btn justify-self-start" disabled={!token.trim() || signIn.isPending}>
+        Sign in with the token
+      </button>
+    </form>
+  );
+}
 
 export function SignInPage() {
-  const [token, setToken] = useState("");
-  const signIn = useMutation({ mutationFn: () => told(api.POST("/api/v1/session", { body: { token } })), onSuccess: () => window.location.assign("/") });
+  const [asked] = useSearchParams();
+  const enter = () => window.location.assign(ownPage(asked.get("to")));
   return (
-    <main className="mx-auto grid max-w-lg gap-4 px-4 py-24">
+    <main className="mx-auto grid max-w-md gap-4 px-4 py-16">
       <h1 className="text-2xl font-bold">Sign in to Wetbank</h1>
-      <p className="quiet">
-        Open the link that the service printed when it started, or paste the token that stands in the file <code className="file">token</code> of its data
-        folder.
-      </p>
-      <form
-        className="grid gap-3"
-        onSubmit={(event) => {
-          event.preventDefault();
-          signIn.mutate();
-        }}
-      >
-        <label className="grid gap-1">
-          <span className="font-semibold">Token</span>
-          <input type="password" autoComplete="current-password" className="input w-full" value={token} onChange={(event) => setToken(event.target.value)} />
-        </label>
-        {signIn.error && (
-          <p role="alert" className="text-error">
-            {signIn.error.message}
-          </p>
-        )}
-        <button type="submit" className="btn btn-primary justify-self-start" disabled={!token.trim() || signIn.isPending}>
-          Sign in
-        </button>
-      </form>
+      <ByName onIn={enter} />
+      <ByPasskey onIn={enter} />
+      <details>
+        <summary className="quiet cursor-pointer text-sm">You have no name here yet?</summary>
+        <p className="quiet pt-2 text-sm">
+          An owner makes a link for you, by which you choose a password. On the service's own machine <code className="file">wetbank link</code> prints one that opens at
+          once; or paste the token that stands in the file <code className="file">token</code> of the data folder.
+        </p>
+        <ByToken onIn={enter} />
+      </details>
     </main>
   );
 }

@@ -10,6 +10,7 @@ import { Brake } from "./Brake";
 import { Plan } from "./Plan";
 import { type Choices, type Comparison, NOTHING, type Twin, comparisonQuery } from "./queries";
 import { isWithout, patternOf, sum, travels } from "./tree";
+import { May } from "../../shared/ui/May";
 
 /** Lines that are shown at first; all of them if it is asked for, up to this. */
 const [LINES, MOST] = [2000, 20_000];
@@ -128,9 +129,11 @@ function Found({ twin, found, onAgain, onMore }: { twin: Twin; found: Comparison
             <strong className="font-semibold">Ticked:</strong> {found.all > found.lines.length && without.size === 0 ? found.words : sum(ticked)}
             {bytes > 0 && `, ${size(bytes)}`}
           </p>
-          <button type="button" className="btn btn-primary" disabled={run.isPending || (stop ? isBraked : false) || ticked.length === 0} onClick={() => run.mutate({})}>
-            {run.isPending ? "A pass goes on…" : stop && isBraked ? "Do this plan: answer the brake first" : "Do this plan"}
-          </button>
+          <May as="operator">
+            <button type="button" className="btn btn-primary" disabled={run.isPending || (stop ? isBraked : false) || ticked.length === 0} onClick={() => run.mutate({})}>
+              {run.isPending ? "A pass goes on…" : stop && isBraked ? "Do this plan: answer the brake first" : "Do this plan"}
+            </button>
+          </May>
         </div>
       </div>
     </div>

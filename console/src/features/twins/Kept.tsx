@@ -5,6 +5,7 @@ import { api, told } from "../../shared/api/client";
 import { Time, size } from "../../shared/ui/format";
 import { Empty, Shown } from "../../shared/ui/states";
 import { type Kept, type Twin, keptQuery } from "./queries";
+import { May } from "../../shared/ui/May";
 
 /** What the sides lost and keep, each with a button that brings it back. */
 export function KeptFiles({ twin }: { twin: Twin }) {
@@ -61,9 +62,11 @@ export function KeptFiles({ twin }: { twin: Twin }) {
                         <Time at={one.modified} />
                       </td>
                       <td>
-                        <button type="button" className="btn btn-sm" disabled={restore.isPending} aria-label={`Bring back ${one.path}`} onClick={() => restore.mutate(one)}>
-                          Bring back
-                        </button>
+                        <May as="operator">
+                          <button type="button" className="btn btn-sm" disabled={restore.isPending} aria-label={`Bring back ${one.path}`} onClick={() => restore.mutate(one)}>
+                            Bring back
+                          </button>
+                        </May>
                       </td>
                     </tr>
                   ))}

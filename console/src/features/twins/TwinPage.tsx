@@ -10,6 +10,7 @@ import { Tabs } from "../../shared/ui/Tabs";
 import { Compare } from "./Compare";
 import { KeptFiles } from "./Kept";
 import { type Twin, twinQuery } from "./queries";
+import { useMay } from "../../shared/api/me";
 
 const TABS = ["compare", "passes", "kept", "arranged"] as const;
 const WORDS = { compare: "Compare", passes: "Passes", kept: "Kept", arranged: "As arranged" };
@@ -48,6 +49,7 @@ function Passes({ twin }: { twin: Twin }) {
 function One({ twin }: { twin: Twin }) {
   const client = useQueryClient();
   const [search, setSearch] = useSearchParams();
+  const mayArrange = useMay("manager");
   const tab = TABS.find((one) => one === search.get("tab")) ?? "compare";
   const change = useMutation({
     mutationFn: (on: boolean) => told(api.POST("/api/v1/twins/{name}/switch", { params: { path: { name: twin.name } }, body: { on } })),
@@ -80,7 +82,7 @@ function One({ twin }: { twin: Twin }) {
           </p>
         </div>
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="toggle toggle-primary" checked={twin.on} disabled={change.isPending} onChange={(event) => change.mutate(event.target.checked)} />
+          <input type="checkbox" className="toggle toggle-primary" checked={twin.on} disabled={change.isPending || !mayArrange} onChange={(event) => change.mutate(event.target.checked)} />
           {twin.on ? "on" : "off"}
         </label>
       </div>

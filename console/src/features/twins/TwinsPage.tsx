@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { Due, Time } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
 import { type Twin, twinsQuery } from "./queries";
+import { May } from "../../shared/ui/May";
 
 const SIGNS: Record<string, string> = { add: "→+", update: "→", exact: "⇒", both: "⇄" };
 
@@ -44,9 +45,11 @@ export function TwinsPage() {
     <>
       <div className="flex flex-wrap items-center gap-4 pb-3">
         <h1 className="flex-1 text-2xl font-bold tracking-tight">Twins</h1>
-        <Link to="/twins/new" className="btn btn-sm btn-primary">
-          Add a twin
-        </Link>
+        <May as="manager">
+          <Link to="/twins/new" className="btn btn-sm btn-primary">
+            Add a twin
+          </Link>
+        </May>
       </div>
       <Shown query={useQuery(twinsQuery)}>
         {(twins) =>

@@ -7,6 +7,7 @@ import { Shown } from "../ui/states";
 import { Difference } from "./Difference";
 import { Words } from "./Words";
 import type { Editor } from "./useEditor";
+import { useMay } from "../api/me";
 
 interface Props {
   editor: Editor;
@@ -37,6 +38,7 @@ export function Bar({ editor, kind, onDone }: Props) {
     // Somebody was quicker: what is in force now is asked for, and told above.
     onError: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
+  const mayArrange = useMay("manager");
   if (put.isSuccess || (!editor.isChanged && !put.error)) return null;
   const isNew = ground.version === undefined;
   const isReady = draft.mistakes.length === 0 && !isBehind && !editor.isStale;
@@ -55,7 +57,7 @@ export function Bar({ editor, kind, onDone }: Props) {
         <div className="min-w-0 flex-1 [overflow-wrap:anywhere]">
           <p>
             <span className="font-semibold">{isNew ? `A new ${kind}, not in force yet.` : "Changes not in force."}</span>{" "}
-            <span className="quiet">{draft.mistakes.length > 0 ? `${draft.mistakes.length} to be finished first.` : "Kept in this browser until then."}</span>
+            <span className="quiet">{draft.mistakes.length > 0 ? `${draft.mistakes.length} to be finished first.` : mayArrange ? "Kept in this browser until then." : "Only who may arrange puts them in force."}</span>
           </p>
           {!isNew && <Words differences={first} />}
           {more > 0 && <p className="quiet text-sm">and {more} more</p>}
@@ -76,7 +78,7 @@ export function Bar({ editor, kind, onDone }: Props) {
         <button type="button" className="btn btn-sm" onClick={editor.discard}>
           Discard
         </button>
-        <button type="button" className="btn btn-primary btn-sm" disabled={!isReady || put.isPending} onClick={() => put.mutate()}>
+        <button type="button" className="btn btn-primary btn-sm" disabled={!isReady || put.isPending || !mayArrange} onClick={() => put.mutate()}>
           Put in force
         </button>
       </div>

@@ -5,6 +5,7 @@ import { Time } from "../ui/format";
 import { Shown } from "../ui/states";
 import { sectionQuery } from "./Stale";
 import { Words } from "./Words";
+import { May } from "../ui/May";
 
 /** What was changed, when, by whom and why; and the way back. */
 export function Changes({ kind, name }: { kind: string; name: string }) {
@@ -35,9 +36,11 @@ export function Changes({ kind, name }: { kind: string; name: string }) {
                   ) : (
                     version.text !== null &&
                     version.text !== undefined && (
-                      <button type="button" className="btn btn-xs" disabled={undo.isPending} onClick={() => undo.mutate(version.version)}>
-                        Back to version {version.version}
-                      </button>
+                      <May as="manager">
+                        <button type="button" className="btn btn-xs" disabled={undo.isPending} onClick={() => undo.mutate(version.version)}>
+                          Back to version {version.version}
+                        </button>
+                      </May>
                     )
                   )}
                 </p>

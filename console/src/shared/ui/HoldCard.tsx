@@ -6,6 +6,7 @@ import { type Hold, api, told } from "../api/client";
 import { RuleLink } from "./RuleLink";
 import { Dialog } from "./Dialog";
 import { Time, splitPath } from "./format";
+import { May } from "./May";
 
 /** A failure is a sentence, a remedy and a button, in that order. */
 export function HoldCard({ hold }: { hold: Hold }) {
@@ -40,14 +41,16 @@ export function HoldCard({ hold }: { hold: Hold }) {
           </p>
         )}
       </div>
-      <div className="flex gap-2">
-        <button type="button" className="btn btn-sm btn-primary" disabled={release.isPending} onClick={() => release.mutate()}>
-          Release
-        </button>
-        <button type="button" className="btn btn-sm" onClick={() => setDismissing(true)}>
-          Dismiss…
-        </button>
-      </div>
+      <May as="operator">
+        <div className="flex gap-2">
+          <button type="button" className="btn btn-sm btn-primary" disabled={release.isPending} onClick={() => release.mutate()}>
+            Release
+          </button>
+          <button type="button" className="btn btn-sm" onClick={() => setDismissing(true)}>
+            Dismiss…
+          </button>
+        </div>
+      </May>
       <Dialog title={`Give up ${splitPath(hold.file).name}?`} open={dismissing} onClose={() => setDismissing(false)}>
         <form
           className="grid gap-3"

@@ -5,6 +5,7 @@
 mod book;
 mod drafts;
 mod partners;
+mod people;
 mod places;
 mod rehearsals;
 mod rules;
@@ -19,6 +20,7 @@ use utoipa::ToSchema;
 pub use book::*;
 pub use drafts::*;
 pub use partners::*;
+pub use people::*;
 pub use places::*;
 pub use rehearsals::*;
 pub use rules::*;
@@ -44,6 +46,9 @@ pub struct Problem {
     /// The text that is in force, of a section that was changed meanwhile.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub current: Option<String>,
+    /// After so many seconds it may be tried again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wait: Option<u64>,
 }
 
 /// A mistake in a book.
@@ -55,11 +60,6 @@ pub struct Mistake {
     /// The section or key.
     pub key: String,
     pub message: String,
-}
-
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct SignIn {
-    pub token: String,
 }
 
 /// How things stand.

@@ -1,14 +1,20 @@
 //! Secrets and OpenPGP keys.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use secrecy::SecretString;
 use wetbank_core::{Name, SectionKind, secrets_named, section_value};
+use wetbank_crypt::Vault;
 
 use super::Engine;
 use crate::{Declined, EngineError, KeyStatus};
 
 impl Engine {
+    /// What seals secrets on record.
+    pub fn vault(&self) -> Arc<Vault> {
+        self.core.keys.vault()
+    }
+
     /// Keeps a secret; places that need it sign in anew.
     pub async fn set_secret(&self, name: &str, secret: &SecretString) -> Result<(), EngineError> {
         Name::new(name)?;

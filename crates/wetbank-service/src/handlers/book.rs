@@ -13,9 +13,9 @@ use wetbank_engine::ChangeKind;
 
 use super::places::test_step;
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer},
     error::ApiError,
-    extract::{Body, Part, WHO},
+    extract::{Body, Part},
     state::Shared,
 };
 
@@ -74,7 +74,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// The book in force, as one text.
 #[utoipa::path(get, path = "/book", tag = "book", responses((status = 200, body = String, content_type = "application/toml")))]
-pub(crate) async fn export(_: SignedIn, State(state): State<Shared>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn export(_: Viewer, State(state): State<Shared>) -> Result<impl IntoResponse, ApiError> {
     Ok(([(header::CONTENT_TYPE, "application/toml")], state.engine.export_book().await?))
 }
 
@@ -87,7 +87,7 @@ pub(crate) async fn schema() -> Json<serde_json::Value> {
 /// Check a proposed book; nothing is changed.
 #[utoipa::path(post, path = "/book/check", tag = "book", request_body = api::ProposedBook, responses((status = 204), (status = 422, body = api::Problem)))]
 pub(crate) async fn check(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Body(book): Body<api::ProposedBook>,
 ) -> Result<StatusCode, ApiError> {
@@ -99,7 +99,7 @@ pub(crate) async fn check(
 /// How a proposed book differs from the one in force; nothing is changed.
 #[utoipa::path(post, path = "/book/diff", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = api::BookDiff), (status = 422, body = api::Problem)))]
 pub(crate) async fn diff(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Body(book): Body<api::ProposedBook>,
 ) -> Result<Json<api::BookDiff>, ApiError> {
@@ -110,7 +110,7 @@ pub(crate) async fn diff(
 /// Test the places that a proposed book adds or changes; nothing is changed.
 #[utoipa::path(post, path = "/book/test", operation_id = "test_book", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = [api::TestedSection]), (status = 422, body = api::Problem)))]
 pub(crate) async fn test(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Body(book): Body<api::ProposedBook>,
 ) -> Result<Json<Vec<api::TestedSection>>, ApiError> {
@@ -126,22 +126,22 @@ pub(crate) async fn test(
 /// Put a proposed book in force; answers what changed.
 #[utoipa::path(post, path = "/book/apply", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = api::BookDiff), (status = 422, body = api::Problem)))]
 pub(crate) async fn apply(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Body(book): Body<api::ProposedBook>,
 ) -> Result<Json<api::BookDiff>, ApiError> {
     let (files, whole) = files(book);
-    Ok(Json(told(state.engine.apply_book(&files, whole, WHO).await?)))
+    Ok(Json(told(state.engine.apply_book(&files, whole, &*caller.who).await?)))
 }
 
 /// Remove a section that nothing else needs.
 #[utoipa::path(delete, path = "/book/{kind}/{name}", tag = "book", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 204), (status = 422, body = api::Problem)))]
 pub(crate) async fn remove(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Part((kind, name)): Part<(String, String)>,
 ) -> Result<StatusCode, ApiError> {
-    state.engine.remove_section(&kind, &name, WHO).await?;
+    state.engine.remove_section(&kind, &name, &caller.who).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

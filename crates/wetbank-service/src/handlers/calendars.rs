@@ -6,9 +6,9 @@ use wetbank_client as api;
 use wetbank_core::weekday_word;
 
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer},
     error::ApiError,
-    extract::{Body, Part, WHO},
+    extract::{Body, Part},
     state::Shared,
 };
 
@@ -19,7 +19,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every calendar with its days off.
 #[utoipa::path(get, path = "/calendars", tag = "calendars", responses((status = 200, body = [api::Calendar])))]
-pub(crate) async fn calendars(_: SignedIn, State(state): State<Shared>) -> Json<Vec<api::Calendar>> {
+pub(crate) async fn calendars(_: Viewer, State(state): State<Shared>) -> Json<Vec<api::Calendar>> {
     let told = |status: wetbank_engine::CalendarStatus| api::Calendar {
         name: status.calendar.name.to_string(),
         title: status.calendar.title,
@@ -38,11 +38,11 @@ pub(crate) async fn calendars(_: SignedIn, State(state): State<Shared>) -> Json<
 /// Add the days off of a calendar file (iCalendar, RFC 5545); a calendar that is not there is made.
 #[utoipa::path(post, path = "/calendars/{name}/days-off", tag = "calendars", params(("name" = String, Path)), request_body = api::CalendarFile, responses((status = 200, body = api::ImportedDays), (status = 409, body = api::Problem)))]
 pub(crate) async fn import(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::CalendarFile>,
 ) -> Result<Json<api::ImportedDays>, ApiError> {
-    let done = state.engine.import_days_off(&name, &body.text, WHO).await?;
+    let done = state.engine.import_days_off(&name, &body.text, &caller.who).await?;
     Ok(Json(api::ImportedDays { added: done.added, left_out: done.left_out }))
 }

@@ -4,7 +4,12 @@ use axum::{Json, extract::State};
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 
-use crate::{auth::SignedIn, error::ApiError, extract::Part, state::Shared};
+use crate::{
+    auth::{Operator, Viewer},
+    error::ApiError,
+    extract::Part,
+    state::Shared,
+};
 
 /// Its routes.
 pub(crate) fn routes() -> OpenApiRouter<Shared> {
@@ -13,7 +18,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every database of the book.
 #[utoipa::path(get, path = "/databases", tag = "databases", responses((status = 200, body = [api::Database])))]
-pub(crate) async fn databases(_: SignedIn, State(state): State<Shared>) -> Json<Vec<api::Database>> {
+pub(crate) async fn databases(_: Viewer, State(state): State<Shared>) -> Json<Vec<api::Database>> {
     let told = |status: wetbank_engine::DatabaseStatus| api::Database {
         name: status.database.name.to_string(),
         kind: status.database.kind_word().to_owned(),
@@ -27,7 +32,7 @@ pub(crate) async fn databases(_: SignedIn, State(state): State<Shared>) -> Json<
 /// Sign in to a database and look what is there.
 #[utoipa::path(post, path = "/databases/{name}/test", tag = "databases", params(("name" = String, Path)), responses((status = 200, body = api::DatabaseTest), (status = 404, body = api::Problem)))]
 pub(crate) async fn test_database(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::DatabaseTest>, ApiError> {

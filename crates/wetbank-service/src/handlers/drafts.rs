@@ -17,7 +17,7 @@ use super::{
     sections::{difference, kind_of},
 };
 use crate::{
-    auth::SignedIn,
+    auth::Viewer,
     error::ApiError,
     extract::{Body, Part},
     shown::time,
@@ -32,7 +32,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 /// What a section would be, as text and as value, with every mistake; nothing is kept or changed.
 #[utoipa::path(post, path = "/drafts/{kind}", tag = "book", params(("kind" = String, Path, description = "place, partner, calendar, database, twin or rule")), request_body = api::ProposedDraft, responses((status = 200, body = api::Draft), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn draft(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(kind): Part<String>,
     Body(body): Body<api::ProposedDraft>,

@@ -7,10 +7,11 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
+use wetbank_core::Role;
 use wetbank_engine::KeyStatus;
 
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer, needs},
     error::ApiError,
     extract::{Asked, Body, Part},
     shown::time,
@@ -24,7 +25,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every OpenPGP key.
 #[utoipa::path(get, path = "/keys", tag = "keys", responses((status = 200, body = [api::Key])))]
-pub(crate) async fn keys(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::Key>>, ApiError> {
+pub(crate) async fn keys(_: Viewer, State(state): State<Shared>) -> Result<Json<Vec<api::Key>>, ApiError> {
     Ok(Json(state.engine.keys().await?.into_iter().map(shown_key).collect()))
 }
 
@@ -36,21 +37,24 @@ pub(crate) struct ExportQuery {
     secret: bool,
 }
 
-/// A key as armoured text.
+/// A key as armoured text; its secret part only for owners.
 #[utoipa::path(get, path = "/keys/{name}", tag = "keys", params(("name" = String, Path), ExportQuery), responses((status = 200, body = String), (status = 404, body = api::Problem)))]
 pub(crate) async fn export_key(
-    _: SignedIn,
+    Viewer(caller): Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Asked(query): Asked<ExportQuery>,
 ) -> Result<String, ApiError> {
+    if query.secret {
+        needs(&caller, Role::Owner)?;
+    }
     Ok(state.engine.export_key(&name, query.secret).await?)
 }
 
 /// Import a key, or bring one up to date.
 #[utoipa::path(put, path = "/keys/{name}", tag = "keys", params(("name" = String, Path)), request_body = api::ImportKey, responses((status = 200, body = api::Key), (status = 422, body = api::Problem)))]
 pub(crate) async fn import_key(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::ImportKey>,
@@ -69,7 +73,7 @@ pub(crate) async fn import_key(
 /// Remove a key.
 #[utoipa::path(delete, path = "/keys/{name}", tag = "keys", params(("name" = String, Path)), responses((status = 204), (status = 404, body = api::Problem)))]
 pub(crate) async fn remove_key(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<StatusCode, ApiError> {

@@ -5,7 +5,7 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 
 use crate::{
-    auth::SignedIn,
+    auth::{Operator, Viewer},
     error::ApiError,
     extract::Part,
     shown::{known, time},
@@ -22,7 +22,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// The newest mails without files, those that wait first.
 #[utoipa::path(get, path = "/notices", tag = "notices", responses((status = 200, body = [api::Notice])))]
-pub(crate) async fn notices(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::Notice>>, ApiError> {
+pub(crate) async fn notices(_: Viewer, State(state): State<Shared>) -> Result<Json<Vec<api::Notice>>, ApiError> {
     let mails = state.engine.journal().mails(NOTICES).await?;
     Ok(Json(mails.into_iter().map(shown_notice).collect::<Result<_, _>>()?))
 }
@@ -30,7 +30,7 @@ pub(crate) async fn notices(_: SignedIn, State(state): State<Shared>) -> Result<
 /// Try to send a mail again now.
 #[utoipa::path(post, path = "/notices/{id}/retry", tag = "notices", params(("id" = i64, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn retry_notice(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(id): Part<i64>,
 ) -> Result<StatusCode, ApiError> {

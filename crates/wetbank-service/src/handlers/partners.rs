@@ -9,7 +9,7 @@ use wetbank_engine::{KeyStatus, PartnerStatus, PlaceStatus};
 
 use super::places::state_of;
 use crate::{
-    auth::SignedIn,
+    auth::Viewer,
     error::ApiError,
     shown::{time, warning},
     state::Shared,
@@ -22,7 +22,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every partner, with its people, places, keys, delivery form and what expires soon.
 #[utoipa::path(get, path = "/partners", tag = "partners", responses((status = 200, body = [api::Partner])))]
-pub(crate) async fn partners(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::Partner>>, ApiError> {
+pub(crate) async fn partners(_: Viewer, State(state): State<Shared>) -> Result<Json<Vec<api::Partner>>, ApiError> {
     let places = state.engine.places();
     let partners = state.engine.partners(Timestamp::now()).await?;
     Ok(Json(partners.into_iter().map(|partner| shown_partner(partner, &places)).collect()))

@@ -11,7 +11,7 @@ use wetbank_engine::{Against, Keeping, Only, Over, Played, PlayedFile, Proposed,
 
 use super::rules::map;
 use crate::{
-    auth::SignedIn,
+    auth::{Operator, Owner, Viewer},
     error::ApiError,
     extract::{Asked, Body, file},
     shown::time,
@@ -36,7 +36,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 /// What a rule would do, over one file, over what lies there now, or over what came; nothing is touched, written or sent.
 #[utoipa::path(post, path = "/rehearsals", tag = "rules", request_body = api::AskRehearsal, responses((status = 200, body = api::Rehearsal), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn rehearse(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Body(body): Body<api::AskRehearsal>,
 ) -> Result<Json<api::Rehearsal>, ApiError> {
@@ -205,7 +205,7 @@ pub(crate) struct ArrivalsQuery {
 /// What came, taken or not, newest first.
 #[utoipa::path(get, path = "/arrivals", tag = "rules", params(ArrivalsQuery), responses((status = 200, body = [api::Arrival])))]
 pub(crate) async fn arrivals(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Asked(query): Asked<ArrivalsQuery>,
 ) -> Result<Json<Vec<api::Arrival>>, ApiError> {
@@ -226,10 +226,7 @@ pub(crate) async fn arrivals(
 
 /// How much of what came stays on record, and how much is.
 #[utoipa::path(get, path = "/arrivals/kept", tag = "rules", responses((status = 200, body = api::ArrivalsKept)))]
-pub(crate) async fn arrivals_kept(
-    _: SignedIn,
-    State(state): State<Shared>,
-) -> Result<Json<api::ArrivalsKept>, ApiError> {
+pub(crate) async fn arrivals_kept(_: Viewer, State(state): State<Shared>) -> Result<Json<api::ArrivalsKept>, ApiError> {
     let Keeping { days, most } = state.engine.keeping().await?;
     let (since, count) = state.engine.journal().arrivals_on_record().await?;
     let count = u64::try_from(count).unwrap_or_default();
@@ -239,10 +236,10 @@ pub(crate) async fn arrivals_kept(
 /// Say how much of what came stays on record; what lies beyond is forgotten.
 #[utoipa::path(put, path = "/arrivals/kept", tag = "rules", request_body = api::KeepArrivals, responses((status = 200, body = api::ArrivalsKept), (status = 409, body = api::Problem)))]
 pub(crate) async fn keep_arrivals(
-    signed_in: SignedIn,
+    Owner(caller): Owner,
     State(state): State<Shared>,
     Body(body): Body<api::KeepArrivals>,
 ) -> Result<Json<api::ArrivalsKept>, ApiError> {
     state.engine.keep(Keeping { days: body.days, most: body.most }).await?;
-    arrivals_kept(signed_in, State(state)).await
+    arrivals_kept(Viewer(caller), State(state)).await
 }

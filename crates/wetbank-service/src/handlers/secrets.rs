@@ -6,7 +6,7 @@ use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
 
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer},
     error::ApiError,
     extract::{Body, Part},
     shown,
@@ -20,7 +20,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// The names of secrets, those that are set and those that are needed.
 #[utoipa::path(get, path = "/secrets", tag = "secrets", responses((status = 200, body = [api::SecretName])))]
-pub(crate) async fn secrets(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::SecretName>>, ApiError> {
+pub(crate) async fn secrets(_: Viewer, State(state): State<Shared>) -> Result<Json<Vec<api::SecretName>>, ApiError> {
     let mut needed = state.engine.secrets_needed().await?;
     let users = |users: Vec<(String, String)>| {
         users.into_iter().map(|(kind, name)| api::SectionName { kind, name }).collect::<Vec<_>>()
@@ -40,7 +40,7 @@ pub(crate) async fn secrets(_: SignedIn, State(state): State<Shared>) -> Result<
 /// Set a secret.
 #[utoipa::path(put, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), request_body = api::SetSecret, responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn set_secret(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::SetSecret>,
@@ -55,7 +55,7 @@ pub(crate) async fn set_secret(
 /// Remove a secret that nothing needs.
 #[utoipa::path(delete, path = "/secrets/{name}", tag = "secrets", params(("name" = String, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn remove_secret(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<StatusCode, ApiError> {

@@ -13,9 +13,9 @@ use wetbank_engine::{By, Expected, SectionNow};
 
 use super::book::told;
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer},
     error::ApiError,
-    extract::{Body, Part, WHO},
+    extract::{Body, Part},
     shown::time,
     state::Shared,
 };
@@ -51,7 +51,7 @@ fn shown(kind: SectionKind, name: String, section: SectionNow) -> api::Section {
 /// A section that is in force, or was: its text, and what it was before with how that differs.
 #[utoipa::path(get, path = "/book/{kind}/{name}", operation_id = "section", tag = "book", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 200, body = api::Section, headers(("etag" = String, description = "its version, for If-Match"))), (status = 404, body = api::Problem)))]
 pub(crate) async fn section(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part((kind, name)): Part<(String, String)>,
 ) -> Result<impl IntoResponse, ApiError> {
@@ -80,13 +80,13 @@ fn expected(headers: &HeaderMap) -> Result<Expected, ApiError> {
 /// changed it meanwhile; else the answer is 409 with what is in force.
 #[utoipa::path(put, path = "/book/{kind}/{name}", operation_id = "put_section", tag = "book", params(("kind" = String, Path), ("name" = String, Path), ("If-Match" = Option<String>, Header, description = "the version that was changed"), ("If-None-Match" = Option<String>, Header, description = "* for a new section")), request_body = api::PutSection, responses((status = 200, body = api::BookDiff), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn put(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Part((kind, name)): Part<(String, String)>,
     headers: HeaderMap,
     Body(body): Body<api::PutSection>,
 ) -> Result<Json<api::BookDiff>, ApiError> {
-    let by = By { who: WHO, note: body.note.as_deref().map(str::trim).filter(|note| !note.is_empty()) };
+    let by = By { who: &caller.who, note: body.note.as_deref().map(str::trim).filter(|note| !note.is_empty()) };
     let put = state.engine.put_section(kind_of(&kind)?, &name, &body.text, expected(&headers)?, by);
     Ok(Json(told(put.await?)))
 }
@@ -95,18 +95,18 @@ pub(crate) async fn put(
 /// again.
 #[utoipa::path(post, path = "/book/{kind}/{name}/undo", operation_id = "undo_section", tag = "book", params(("kind" = String, Path), ("name" = String, Path)), request_body = api::UndoSection, responses((status = 200, body = api::BookDiff), (status = 404, body = api::Problem), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn undo(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Part((kind, name)): Part<(String, String)>,
     Body(body): Body<api::UndoSection>,
 ) -> Result<Json<api::BookDiff>, ApiError> {
-    Ok(Json(told(state.engine.undo_section(kind_of(&kind)?, &name, body.version, WHO.into()).await?)))
+    Ok(Json(told(state.engine.undo_section(kind_of(&kind)?, &name, body.version, (&*caller.who).into()).await?)))
 }
 
 /// Names of sections of a kind that were removed.
 #[utoipa::path(get, path = "/removed/{kind}", operation_id = "removed_sections", tag = "book", params(("kind" = String, Path)), responses((status = 200, body = [String]), (status = 404, body = api::Problem)))]
 pub(crate) async fn gone(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(kind): Part<String>,
 ) -> Result<Json<Vec<String>>, ApiError> {

@@ -13,7 +13,7 @@ use wetbank_engine::{SignInOffer, SignInState};
 use wetbank_places::right_words;
 
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer},
     error::ApiError,
     extract::{Body, Part},
     listening::Peer,
@@ -31,7 +31,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 /// What a person is asked to agree to before the place can be used, and whether somebody did.
 #[utoipa::path(get, path = "/places/{name}/sign-in", tag = "places", params(("name" = String, Path)), responses((status = 200, body = api::SignInOffer), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn offer(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::SignInOffer>, ApiError> {
@@ -41,7 +41,7 @@ pub(crate) async fn offer(
 /// Begin to ask: answers the page on which a person signs in and agrees.
 #[utoipa::path(post, path = "/places/{name}/sign-in", tag = "places", params(("name" = String, Path)), request_body = api::BeginSignIn, responses((status = 200, body = api::SignInBegun), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn begin(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     peer: Option<Extension<Peer>>,

@@ -8,7 +8,7 @@ use wetbank_engine::Proposed;
 
 use super::drafts;
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Viewer},
     error::ApiError,
     extract::{Body, Part},
     state::Shared,
@@ -45,14 +45,14 @@ fn shown(starter: &Starter) -> api::Starter {
 
 /// Every starter.
 #[utoipa::path(get, path = "/starters", tag = "book", responses((status = 200, body = [api::Starter])))]
-pub(crate) async fn starters(_: SignedIn) -> Json<Vec<api::Starter>> {
+pub(crate) async fn starters(_: Viewer) -> Json<Vec<api::Starter>> {
     Json(all().iter().map(shown).collect())
 }
 
 /// The rule that a starter becomes with these answers; nothing is kept or put in force.
 #[utoipa::path(post, path = "/starters/{name}", operation_id = "start", tag = "book", params(("name" = String, Path)), request_body = api::StarterAnswers, responses((status = 200, body = api::Draft), (status = 404, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn start(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::StarterAnswers>,

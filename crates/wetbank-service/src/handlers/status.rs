@@ -1,11 +1,6 @@
-//! Signing in, and how things stand.
+//! How things stand.
 
-use axum::{
-    Json,
-    extract::State,
-    http::{Extensions, HeaderValue, StatusCode, header},
-    response::{IntoResponse, Response},
-};
+use axum::{Json, extract::State};
 use jiff::Timestamp;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
@@ -14,10 +9,9 @@ use wetbank_engine::{Arrangement, Engine, Moving};
 use wetbank_tls::Shown;
 
 use crate::{
-    auth::{COOKIE, SignedIn},
-    console, day,
+    auth::Viewer,
+    day,
     error::ApiError,
-    extract::Body,
     shown,
     state::Shared,
     way::{self, At},
@@ -25,31 +19,7 @@ use crate::{
 
 /// Its routes.
 pub(crate) fn routes() -> OpenApiRouter<Shared> {
-    OpenApiRouter::new().routes(routes!(sign_in, sign_out)).routes(routes!(status))
-}
-
-/// Trade the token for a session cookie.
-#[utoipa::path(post, path = "/session", tag = "sign-in", request_body = api::SignIn, responses((status = 204), (status = 401, body = api::Problem)))]
-pub(crate) async fn sign_in(
-    State(state): State<Shared>,
-    extensions: Extensions,
-    Body(body): Body<api::SignIn>,
-) -> Result<Response, ApiError> {
-    if !state.token.is(body.token.trim()) {
-        return Err(ApiError::sign_in("this token is not valid; it stands in the file \"token\" of the data folder"));
-    }
-    let mut response = StatusCode::NO_CONTENT.into_response();
-    response.headers_mut().insert(header::SET_COOKIE, console::cookie(&state, &extensions));
-    Ok(response)
-}
-
-/// End the session of this browser.
-#[utoipa::path(delete, path = "/session", tag = "sign-in", responses((status = 204)))]
-pub(crate) async fn sign_out(_: SignedIn) -> Response {
-    let gone = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
-    let mut response = StatusCode::NO_CONTENT.into_response();
-    response.headers_mut().insert(header::SET_COOKIE, HeaderValue::from_str(&gone).expect("plain text"));
-    response
+    OpenApiRouter::new().routes(routes!(status))
 }
 
 /// So many firings to come are told.
@@ -86,7 +56,7 @@ async fn moved(engine: &Engine, arrangement: &Arrangement, moving: Moving) -> Re
 
 /// How things stand: what moves, what waits, the day's traffic.
 #[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = api::Status)))]
-pub(crate) async fn status(_: SignedIn, State(state): State<Shared>) -> Result<Json<api::Status>, ApiError> {
+pub(crate) async fn status(_: Viewer, State(state): State<Shared>) -> Result<Json<api::Status>, ApiError> {
     let engine = &state.engine;
     let arrangement = engine.arrangement();
     let counts = engine.journal().open_counts().await?;

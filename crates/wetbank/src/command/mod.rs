@@ -1,11 +1,14 @@
 //! The command line: one file a noun.
 
 mod arrival;
+mod audit;
 mod book;
 mod calendar;
 mod database;
 mod hold;
 mod key;
+mod link;
+mod login;
 mod notice;
 mod partner;
 mod place;
@@ -15,15 +18,19 @@ mod rule;
 mod run;
 mod secret;
 pub(crate) mod serve;
+mod session;
 mod sign_in;
 mod status;
+mod token;
 mod trace;
 mod twin;
+mod user;
 
 use std::{io::Read, path::PathBuf};
 
 use anyhow::Result;
-use clap::{CommandFactory, Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand, ValueEnum};
+use wetbank_client::Role;
 
 use crate::{End, connect, demo, output::Output};
 
@@ -42,7 +49,7 @@ impl std::error::Error for WrongRequest {}
 /// Files that arrive are encrypted, copied, delivered, and never lost.
 ///
 /// Most commands talk to a running service: the one of the data folder (--data or WETBANK_DATA),
-/// or the one named by WETBANK_URL and WETBANK_TOKEN.
+/// the one that was signed in to (wetbank login), or the one named by WETBANK_URL and WETBANK_TOKEN.
 ///
 /// Exit status: 0 done; 1 it ran and something failed; 2 the request was wrong; 3 no service
 /// was reached.
@@ -108,6 +115,23 @@ enum Command {
     /// Everything that is arranged, as text
     #[command(subcommand)]
     Book(book::Verb),
+    /// Who may sign in, and what each may do
+    #[command(subcommand)]
+    User(user::Verb),
+    /// What programs sign in with
+    #[command(subcommand)]
+    Token(token::Verb),
+    /// Browsers that are signed in
+    #[command(subcommand)]
+    Session(session::Verb),
+    /// Who changed or did what
+    Audit(audit::Args),
+    /// Print a link that signs a browser in as whoever may read the data folder, once
+    Link,
+    /// Sign in to a service elsewhere: commands talk to it from then on
+    Login(login::Args),
+    /// Forget the sign-in to a service elsewhere
+    Logout,
     /// Print a completion script for a shell
     Completions {
         /// The shell
@@ -144,6 +168,13 @@ impl Cli {
             Command::Key(verb) => key::run(verb, &client()?, output).await,
             Command::Secret(verb) => secret::run(verb, &client()?, output).await,
             Command::Book(verb) => book::run(verb, &client()?, output).await,
+            Command::User(verb) => user::run(verb, &client()?, output).await,
+            Command::Token(verb) => token::run(verb, &client()?, output).await,
+            Command::Session(verb) => session::run(verb, &client()?, output).await,
+            Command::Audit(args) => audit::run(args, &client()?, output).await,
+            Command::Link => link::run(&client()?, output).await,
+            Command::Login(args) => login::run(args, output).await,
+            Command::Logout => login::logout(output).await,
             Command::Completions { shell } => {
                 clap_complete::generate(shell, &mut Cli::command(), "wetbank", &mut std::io::stdout());
                 Ok(End::Done)
@@ -153,6 +184,39 @@ impl Cli {
                 Ok(End::Done)
             }
         }
+    }
+}
+
+/// A role as a word of a command line.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum RoleWord {
+    /// Looks
+    Viewer,
+    /// Also releases, retries, runs, settles
+    Operator,
+    /// Also arranges
+    Manager,
+    /// Also people and settings
+    Owner,
+}
+
+impl From<RoleWord> for Role {
+    fn from(word: RoleWord) -> Self {
+        match word {
+            RoleWord::Viewer => Self::Viewer,
+            RoleWord::Operator => Self::Operator,
+            RoleWord::Manager => Self::Manager,
+            RoleWord::Owner => Self::Owner,
+        }
+    }
+}
+
+fn role_word(role: Role) -> &'static str {
+    match role {
+        Role::Viewer => "viewer",
+        Role::Operator => "operator",
+        Role::Manager => "manager",
+        Role::Owner => "owner",
     }
 }
 

@@ -5,9 +5,11 @@ use std::{
 };
 
 use anyhow::{Context, Result, bail};
+use jiff::Timestamp;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::{Engine, EngineOptions};
+use wetbank_people::People;
 use wetbank_service::{Authority, CertificateSource, Listening, Renewed, Server, Shown, Token};
 
 use crate::{End, connect::DEFAULT_LISTEN};
@@ -124,7 +126,10 @@ pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
     if let Some(shown) = &service.shown {
         eprintln!("Its certificate is {}, until {}", shown.fingerprint, shown.ends.strftime("%F"));
     }
-    eprintln!("Open {}", service.link);
+    match &service.link {
+        Some(link) => eprintln!("Open {link}\nIt opens once. `wetbank link` makes another one"),
+        None => eprintln!("Open {}", service.url),
+    }
     service.run(stop).await?;
     Ok(End::Done)
 }
@@ -146,8 +151,10 @@ pub(crate) fn stop_on_signal(stop: CancellationToken) -> Result<()> {
 /// An engine and the server over it.
 pub(crate) struct Service {
     pub engine: Engine,
+    pub people: People,
     pub url: String,
-    pub link: String,
+    /// Opens once, if nobody has a name here yet.
+    pub link: Option<String>,
     pub shown: Option<Shown>,
     server: Server,
     address_file: PathBuf,
@@ -172,10 +179,17 @@ impl Service {
         let engine = Engine::start(EngineOptions { data: data.to_owned(), programs, new_vault_key }).await?;
         let bound = async {
             let (token, listening) = (Token::open(data)?, listen.open(data)?);
-            Ok::<_, anyhow::Error>(Server::bind(engine.clone(), token, listening).await?)
+            let people = People::open(engine.journal().clone(), engine.vault()).await?;
+            // Nobody could come in yet.
+            let first = match people.users().is_empty() {
+                true => Some(people.new_link(None, Timestamp::now()).await?.0),
+                false => None,
+            };
+            let server = Server::bind(engine.clone(), people.clone(), token, listening).await?;
+            Ok::<_, anyhow::Error>((server, people, first))
         };
-        let server = match bound.await {
-            Ok(server) => server,
+        let (server, people, first) = match bound.await {
+            Ok(bound) => bound,
             Err(error) => {
                 engine.stop().await;
                 return Err(error);
@@ -184,8 +198,8 @@ impl Service {
         let (address_file, shown) = (data.join("address"), server.listening().shown());
         tell(&address_file, server.listening(), &shown.iter().collect::<Vec<_>>())
             .with_context(|| format!("{} cannot be written", address_file.display()))?;
-        let (url, link) = (server.listening().link(""), server.sign_in_link());
-        Ok(Self { engine, url, link, shown, server, address_file })
+        let (url, link) = (server.listening().link(""), first.map(|link| server.link(&link)));
+        Ok(Self { engine, people, url, link, shown, server, address_file })
     }
 
     /// Serves until told to stop, then comes to a safe end.

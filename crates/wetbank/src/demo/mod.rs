@@ -6,7 +6,9 @@ mod scene;
 use std::{net::SocketAddr, path::PathBuf, time::Duration};
 
 use anyhow::Result;
+use jiff::Timestamp;
 use tokio_util::sync::CancellationToken;
+use wetbank_core::Role;
 
 use crate::{
     End,
@@ -17,6 +19,10 @@ use scene::Scene;
 
 /// A new file comes this often.
 const FEED_EVERY: Duration = Duration::from_secs(4);
+
+/// Who looks after the arrangements.
+const COLLEAGUES: [(&str, &str, Role); 3] =
+    [("ina", "Ina Skerry", Role::Owner), ("tove", "Tove Brae", Role::Manager), ("mads", "Mads Orrin", Role::Operator)];
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
@@ -41,6 +47,9 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     let scene = Scene::lay_out(&folder).await?;
     let service = Service::start(&scene.data(), Listen::here(listen), None, false).await?;
     scene.arrange(&service.engine).await?;
+    for (name, title, role) in COLLEAGUES {
+        service.people.put_user(name, title, role, Timestamp::now()).await?;
+    }
     if args.check {
         let fine = check::run(&scene, &service.engine, output).await;
         service.engine.stop().await;
@@ -50,7 +59,7 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     stop_on_signal(stop.clone())?;
     eprintln!("The Merrow Estuary Survey Office is open.");
     eprintln!();
-    eprintln!("  Console        {}", service.link);
+    eprintln!("  Console        {}", service.link.as_deref().unwrap_or(&service.url));
     eprintln!("  Its folders    {}", scene.office().display());
     eprintln!("  The harbour    {} (SFTP on {})", scene.harbour().display(), scene.harbour_address());
     eprintln!(

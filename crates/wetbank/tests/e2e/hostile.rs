@@ -177,10 +177,6 @@ fn nothing_strange_in_an_address_breaks_or_misleads() {
     };
     let bearer = format!("Authorization: Bearer {}", office.token().trim());
     let token = ["-H", bearer.as_str()];
-    for to in ["/%0a", "/%09/elsewhere.example", "//elsewhere.example", "%2f%5celsewhere.example"] {
-        let answer = curl(&format!("/sign-in?to={to}"), &[]);
-        assert!(answer.starts_with("http/1.1 303") && answer.contains("\nlocation: /\r"), "{to}: {answer}");
-    }
     for path in ["/api/v1/trace?text=abc%00", "/api/v1/rules/a%00b", "/api/v1/runs?rule=%00"] {
         let answer = curl(path, &token);
         assert!(answer.starts_with("http/1.1 400"), "{path}: {answer}");

@@ -9,16 +9,16 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::{HandDelivery, IfExists, RelPath};
+use wetbank_core::{HandDelivery, IfExists, RelPath, Role};
 use wetbank_engine::{NewAgreement, NewPlaceKeys, NewPlaceValue};
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
 pub(super) use map::{state_of, test_step};
 
 use crate::{
-    auth::SignedIn,
+    auth::{Manager, Operator, Viewer, needs},
     error::ApiError,
-    extract::{Asked, Body, Part, WHO, file},
+    extract::{Asked, Body, Part, file},
     state::Shared,
 };
 
@@ -41,7 +41,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every place and how it is doing.
 #[utoipa::path(get, path = "/places", tag = "places", responses((status = 200, body = [api::Place])))]
-pub(crate) async fn places(_: SignedIn, State(state): State<Shared>) -> Json<Vec<api::Place>> {
+pub(crate) async fn places(_: Viewer, State(state): State<Shared>) -> Json<Vec<api::Place>> {
     Json(state.engine.places().into_iter().map(map::place).collect())
 }
 
@@ -65,7 +65,7 @@ fn keys_of(new: api::NewPlace) -> NewPlaceKeys {
 /// Test a place that is not added yet, as far as it is typed; nothing is kept.
 #[utoipa::path(post, path = "/places/try", tag = "places", request_body = api::TryPlace, responses((status = 200, body = api::TriedPlace), (status = 422, body = api::Problem)))]
 pub(crate) async fn try_new(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Body(tried): Body<api::TryPlace>,
 ) -> Result<Json<api::TriedPlace>, ApiError> {
@@ -81,26 +81,27 @@ pub(crate) async fn try_new(
 /// Add a place to the book, with its secret; its test comes after.
 #[utoipa::path(post, path = "/places", tag = "places", request_body = api::NewPlace, responses((status = 204), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn add(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Body(new): Body<api::NewPlace>,
 ) -> Result<StatusCode, ApiError> {
     let name = new.name.clone();
-    state.engine.add_place(&name, &keys_of(new), WHO).await?;
+    state.engine.add_place(&name, &keys_of(new), &caller.who).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Test a place step by step, as the service. With `confirm`, what its server shows is confirmed first.
 #[utoipa::path(post, path = "/places/{name}/test", operation_id = "test_place", tag = "places", params(("name" = String, Path)), request_body = api::TestPlace, responses((status = 200, body = api::TestedPlace), (status = 404, body = api::Problem)))]
 pub(crate) async fn test(
-    _: SignedIn,
+    Operator(caller): Operator,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::TestPlace>,
 ) -> Result<Json<api::TestedPlace>, ApiError> {
     if let Some(typed) = &body.confirm {
+        needs(&caller, Role::Manager)?;
         match state.engine.shown_identity(&name).await? {
-            Some(shown) if shown.is(typed) => state.engine.confirm_identity(&name, &shown, WHO).await?,
+            Some(shown) if shown.is(typed) => state.engine.confirm_identity(&name, &shown, &caller.who).await?,
             Some(shown) => {
                 let (what, fingerprint) = (shown.what, shown.fingerprint);
                 let words = format!("the server shows the {what} {fingerprint}, not {typed}; nothing was confirmed");
@@ -123,7 +124,7 @@ pub(crate) async fn test(
 /// How a place did in the last day.
 #[utoipa::path(get, path = "/places/{name}/day", tag = "places", params(("name" = String, Path)), responses((status = 200, body = api::PlaceDay), (status = 404, body = api::Problem)))]
 pub(crate) async fn day(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::PlaceDay>, ApiError> {
@@ -151,7 +152,7 @@ pub(crate) struct BrowseQuery {
 /// What lies in a folder, page by page; within a page folders first, then by name.
 #[utoipa::path(get, path = "/places/{name}/browse", tag = "places", params(("name" = String, Path), BrowseQuery), responses((status = 200, body = api::Listing), (status = 404, body = api::Problem), (status = 410, body = api::Problem)))]
 pub(crate) async fn browse(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Asked(query): Asked<BrowseQuery>,
@@ -179,7 +180,7 @@ pub(crate) async fn browse(
 /// Make a folder, and those above it. One that is there is as good as one that is made.
 #[utoipa::path(post, path = "/places/{name}/folders", operation_id = "make_folder", tag = "places", params(("name" = String, Path)), request_body = api::NewFolder, responses((status = 204), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn make_folder(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::NewFolder>,
@@ -192,7 +193,7 @@ pub(crate) async fn make_folder(
 /// Copy or move files by hand: each becomes a run like those of rules.
 #[utoipa::path(post, path = "/by-hand", tag = "places", request_body = api::ByHand, responses((status = 200, body = api::Begun), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn by_hand(
-    _: SignedIn,
+    Operator(caller): Operator,
     State(state): State<Shared>,
     Body(body): Body<api::ByHand>,
 ) -> Result<Json<api::Begun>, ApiError> {
@@ -207,6 +208,6 @@ pub(crate) async fn by_hand(
     let picked: Result<Vec<_>, _> = body.names.iter().map(below).collect();
     let picked = picked.map_err(|e| ApiError::bad(e.to_string()))?;
     let delivery = HandDelivery { from: from.place, folder: from.path, to, moves: body.r#move, exists };
-    let begun = state.engine.by_hand(&delivery, &picked, WHO).await?;
+    let begun = state.engine.by_hand(&delivery, &picked, &caller.who).await?;
     Ok(Json(api::Begun { files: begun.files, first: begun.first, more: begun.more }))
 }

@@ -2,7 +2,7 @@
 
 pub(crate) mod map;
 
-use axum::{Json, extract::State, http::StatusCode};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use jiff::Timestamp;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -11,9 +11,10 @@ use wetbank_client as api;
 use wetbank_core::Name;
 
 use crate::{
-    auth::SignedIn,
+    audit::Noted,
+    auth::{Manager, Operator, Viewer},
     error::ApiError,
-    extract::{Asked, Body, Part, WHO, file},
+    extract::{Asked, Body, Part, file},
     shown,
     state::Shared,
 };
@@ -34,7 +35,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every rule, in the order they are asked.
 #[utoipa::path(get, path = "/rules", tag = "rules", responses((status = 200, body = [api::RuleSummary])))]
-pub(crate) async fn rules(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::RuleSummary>>, ApiError> {
+pub(crate) async fn rules(_: Viewer, State(state): State<Shared>) -> Result<Json<Vec<api::RuleSummary>>, ApiError> {
     let now = Timestamp::now();
     let mut rules = Vec::new();
     for live in &state.engine.arrangement().rules {
@@ -46,7 +47,7 @@ pub(crate) async fn rules(_: SignedIn, State(state): State<Shared>) -> Result<Js
 /// One rule: its branches with today's counts, its text, its earlier versions.
 #[utoipa::path(get, path = "/rules/{name}", tag = "rules", params(("name" = String, Path)), responses((status = 200, body = api::Rule), (status = 404, body = api::Problem)))]
 pub(crate) async fn rule(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::Rule>, ApiError> {
@@ -80,19 +81,19 @@ pub(crate) async fn rule(
 /// Switch a rule on or off.
 #[utoipa::path(post, path = "/rules/{name}/switch", tag = "rules", params(("name" = String, Path)), request_body = api::Switch, responses((status = 204), (status = 404, body = api::Problem)))]
 pub(crate) async fn switch(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::Switch>,
-) -> Result<StatusCode, ApiError> {
+) -> Result<(Extension<Noted>, StatusCode), ApiError> {
     state.engine.switch(&name, body.on).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok((Extension(Noted::switched(body.on)), StatusCode::NO_CONTENT))
 }
 
 /// Run a rule now: on a chosen file, also if it took that before, or on all that it is about.
 #[utoipa::path(post, path = "/rules/{name}/run", tag = "rules", params(("name" = String, Path)), request_body = api::RunFile, responses((status = 200, body = api::Started), (status = 409, body = api::Problem)))]
 pub(crate) async fn run_now(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::RunFile>,
@@ -110,11 +111,11 @@ pub(crate) async fn run_now(
 /// Say in which order rules are asked.
 #[utoipa::path(put, path = "/rule-order", tag = "rules", request_body = api::RuleOrder, responses((status = 204), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn order(
-    _: SignedIn,
+    Manager(caller): Manager,
     State(state): State<Shared>,
     Body(body): Body<api::RuleOrder>,
 ) -> Result<StatusCode, ApiError> {
-    state.engine.order_rules(&body.rules, WHO).await?;
+    state.engine.order_rules(&body.rules, &caller.who).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -130,7 +131,7 @@ pub(crate) struct ExplainQuery {
 /// What every rule, or one, says of a file, comparison by comparison.
 #[utoipa::path(get, path = "/explain", tag = "rules", params(ExplainQuery), responses((status = 200, body = api::Explained), (status = 404, body = api::Problem)))]
 pub(crate) async fn explain(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Asked(query): Asked<ExplainQuery>,
 ) -> Result<Json<api::Explained>, ApiError> {

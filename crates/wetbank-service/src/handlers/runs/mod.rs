@@ -14,7 +14,7 @@ use wetbank_engine::Arrangement;
 use wetbank_journal::{HoldRecord, Journal, RunFilter, TraceRecord};
 
 use crate::{
-    auth::SignedIn,
+    auth::{Operator, Viewer},
     error::ApiError,
     extract::{Asked, Body, Part},
     shown,
@@ -58,7 +58,7 @@ pub(crate) struct RunsQuery {
 /// Runs, newest first.
 #[utoipa::path(get, path = "/runs", tag = "runs", params(RunsQuery), responses((status = 200, body = api::RunPage)))]
 pub(crate) async fn runs(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Asked(query): Asked<RunsQuery>,
 ) -> Result<Json<api::RunPage>, ApiError> {
@@ -75,7 +75,7 @@ pub(crate) async fn runs(
 /// One run with its items and their attempts.
 #[utoipa::path(get, path = "/runs/{id}", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::Run), (status = 404, body = api::Problem)))]
 pub(crate) async fn run(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(id): Part<i64>,
 ) -> Result<Json<api::Run>, ApiError> {
@@ -114,7 +114,7 @@ pub(crate) async fn run(
 /// Stop a run: what is not at its end is held.
 #[utoipa::path(post, path = "/runs/{id}/stop", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::StoppedRun), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn stop(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(id): Part<i64>,
 ) -> Result<Json<api::StoppedRun>, ApiError> {
@@ -125,7 +125,7 @@ pub(crate) async fn stop(
 /// Go on with what is held or waits in a run.
 #[utoipa::path(post, path = "/runs/{id}/retry", tag = "runs", params(("id" = i64, Path)), request_body = api::Retry, responses((status = 200, body = api::Affected), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn retry(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(id): Part<i64>,
     Body(body): Body<api::Retry>,
@@ -145,7 +145,7 @@ pub(crate) struct HoldsQuery {
 /// What waits for a person, newest first.
 #[utoipa::path(get, path = "/holds", tag = "holds", params(HoldsQuery), responses((status = 200, body = api::HoldPage)))]
 pub(crate) async fn holds(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Asked(query): Asked<HoldsQuery>,
 ) -> Result<Json<api::HoldPage>, ApiError> {
@@ -160,7 +160,7 @@ pub(crate) async fn holds(
 /// Let a held item go on.
 #[utoipa::path(post, path = "/holds/{item}/release", tag = "holds", params(("item" = i64, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn release(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(item): Part<i64>,
 ) -> Result<StatusCode, ApiError> {
@@ -171,7 +171,7 @@ pub(crate) async fn release(
 /// Give a held item up, saying why.
 #[utoipa::path(post, path = "/holds/{item}/dismiss", tag = "holds", params(("item" = i64, Path)), request_body = api::Dismiss, responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn dismiss(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(item): Part<i64>,
     Body(body): Body<api::Dismiss>,
@@ -196,7 +196,7 @@ pub(crate) struct TraceQuery {
 /// Where files with such a name or checksum came from and went, newest first.
 #[utoipa::path(get, path = "/trace", tag = "trace", params(TraceQuery), responses((status = 200, body = api::Traces)))]
 pub(crate) async fn trace(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Asked(query): Asked<TraceQuery>,
 ) -> Result<Json<api::Traces>, ApiError> {

@@ -2,7 +2,7 @@
 
 mod map;
 
-use axum::{Json, extract::State, http::StatusCode};
+use axum::{Extension, Json, extract::State, http::StatusCode};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
@@ -10,7 +10,8 @@ use wetbank_client as api;
 use wetbank_core::Cause;
 
 use crate::{
-    auth::SignedIn,
+    audit::Noted,
+    auth::{Manager, Operator, Viewer},
     error::ApiError,
     extract::{Asked, Body, Part},
     state::Shared,
@@ -40,7 +41,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Every twin, in the order of the book, and how its sides stand.
 #[utoipa::path(get, path = "/twins", tag = "twins", responses((status = 200, body = [api::Twin])))]
-pub(crate) async fn twins(_: SignedIn, State(state): State<Shared>) -> Result<Json<Vec<api::Twin>>, ApiError> {
+pub(crate) async fn twins(_: Viewer, State(state): State<Shared>) -> Result<Json<Vec<api::Twin>>, ApiError> {
     let twins = state.engine.twins(LAST).await?;
     Ok(Json(twins.iter().map(map::twin).collect()))
 }
@@ -48,7 +49,7 @@ pub(crate) async fn twins(_: SignedIn, State(state): State<Shared>) -> Result<Js
 /// One twin with its last passes.
 #[utoipa::path(get, path = "/twins/{name}", tag = "twins", params(("name" = String, Path)), responses((status = 200, body = api::Twin), (status = 404, body = api::Problem)))]
 pub(crate) async fn twin(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::Twin>, ApiError> {
@@ -58,13 +59,13 @@ pub(crate) async fn twin(
 /// Switch a twin on or off: off, a pass is made only when somebody or a rule asks for it.
 #[utoipa::path(post, path = "/twins/{name}/switch", tag = "twins", params(("name" = String, Path)), request_body = api::Switch, responses((status = 204), (status = 404, body = api::Problem)))]
 pub(crate) async fn switch_twin(
-    _: SignedIn,
+    _: Manager,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::Switch>,
-) -> Result<StatusCode, ApiError> {
+) -> Result<(Extension<Noted>, StatusCode), ApiError> {
     state.engine.switch_twin(&name, body.on).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok((Extension(Noted::switched(body.on)), StatusCode::NO_CONTENT))
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -77,7 +78,7 @@ pub(crate) struct CompareQuery {
 /// Look at both sides of a twin: what would a pass do, with these choices? Nothing is touched.
 #[utoipa::path(post, path = "/twins/{name}/compare", tag = "twins", params(("name" = String, Path), CompareQuery), request_body = api::TwinChoices, responses((status = 200, body = api::TwinComparison), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn compare(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Asked(query): Asked<CompareQuery>,
@@ -101,7 +102,7 @@ pub(crate) struct TextsQuery {
 /// A text as both sides have it, line by line.
 #[utoipa::path(get, path = "/twins/{name}/texts", tag = "twins", params(("name" = String, Path), TextsQuery), responses((status = 200, body = api::TwinTexts), (status = 404, body = api::Problem)))]
 pub(crate) async fn texts(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Asked(query): Asked<TextsQuery>,
@@ -119,7 +120,7 @@ pub(crate) async fn texts(
 /// Make a pass of a twin now, with these choices. What changed since it was looked at is planned anew.
 #[utoipa::path(post, path = "/twins/{name}/run", tag = "twins", params(("name" = String, Path)), request_body = api::RunTwin, responses((status = 200, body = api::TwinPassed), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn run_twin(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::RunTwin>,
@@ -138,7 +139,7 @@ pub(crate) async fn run_twin(
 /// What the sides of a twin keep of what they lost.
 #[utoipa::path(get, path = "/twins/{name}/kept", tag = "twins", params(("name" = String, Path)), responses((status = 200, body = api::TwinKeeps), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn kept(
-    _: SignedIn,
+    _: Viewer,
     State(state): State<Shared>,
     Part(name): Part<String>,
 ) -> Result<Json<api::TwinKeeps>, ApiError> {
@@ -150,7 +151,7 @@ pub(crate) async fn kept(
 /// Bring back what a side lost on a day: these paths, or all of it.
 #[utoipa::path(post, path = "/twins/{name}/restore", tag = "twins", params(("name" = String, Path)), request_body = api::RestoreTwin, responses((status = 200, body = api::Started), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn restore(
-    _: SignedIn,
+    _: Operator,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::RestoreTwin>,

@@ -7,6 +7,7 @@ pub mod bundles;
 pub mod clock;
 pub mod cuts;
 pub mod desk;
+pub mod people;
 pub mod servers;
 pub mod sides;
 pub mod ways;

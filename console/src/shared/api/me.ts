@@ -1,0 +1,25 @@
+import { queryOptions, useQuery } from "@tanstack/react-query";
+
+import { type Schemas, api, told } from "./client";
+
+export type Role = Schemas["Role"];
+
+/** Every role, from the one that may do least. */
+export const ROLES: readonly Role[] = ["viewer", "operator", "manager", "owner"];
+
+/** What each role may do. */
+export const ROLE_WORDS: Record<Role, string> = {
+  viewer: "looks",
+  operator: "also releases, retries, runs and settles",
+  manager: "also arranges",
+  owner: "also people and settings",
+};
+
+/** Who one is, and what one may do. */
+export const meQuery = queryOptions({ queryKey: ["live", "me"], queryFn: () => told(api.GET("/api/v1/session")), staleTime: 10_000 });
+
+/** Whether one may do what needs a role. The service asks anew with each call: this only spares what would be refused. */
+export function useMay(role: Role): boolean {
+  const { data } = useQuery(meQuery);
+  return data !== undefined && ROLES.indexOf(data.role) >= ROLES.indexOf(role);
+}

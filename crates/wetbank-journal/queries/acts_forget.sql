@@ -1,0 +1,1 @@
+DELETE FROM act WHERE id IN (SELECT id FROM act WHERE at < ?1 ORDER BY at LIMIT ?2)

@@ -1,0 +1,1 @@
+SELECT user, ends FROM link WHERE proof = ?1

@@ -1,0 +1,1 @@
+DELETE FROM link WHERE proof = ?1 AND ends > ?2

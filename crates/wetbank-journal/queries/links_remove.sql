@@ -1,0 +1,1 @@
+DELETE FROM link WHERE user = ?1 OR ends <= ?2

@@ -1,0 +1,1 @@
+DELETE FROM passkey WHERE id = ?1

@@ -1,0 +1,1 @@
+UPDATE passkey SET key = ?2, used = ?3 WHERE id = ?1

@@ -1,0 +1,1 @@
+DELETE FROM session WHERE id IN (SELECT value FROM json_each(?1))

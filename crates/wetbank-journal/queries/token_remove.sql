@@ -1,0 +1,1 @@
+DELETE FROM api_token WHERE name = ?1

@@ -1,0 +1,1 @@
+UPDATE user SET password = ?2 WHERE name = ?1

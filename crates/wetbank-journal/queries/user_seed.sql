@@ -1,0 +1,1 @@
+UPDATE user SET seed = ?2, step = ?3 WHERE name = ?1

@@ -1,0 +1,1 @@
+UPDATE user SET seen = ?2 WHERE name = ?1

@@ -1,0 +1,258 @@
+//! Who may call what: every call of the API's description, as everybody who might try.
+
+use reqwest::Method;
+use serde_json::{Value, json};
+
+use crate::support::{Office, people::Colleague};
+
+/// Who a call lets in.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+enum Least {
+    Anybody,
+    Viewer,
+    Operator,
+    Manager,
+    Owner,
+    /// Whoever may read the data folder, and no user.
+    Machine,
+}
+use Least::{Anybody, Machine, Manager, Operator, Owner, Viewer};
+
+/// Every call. One that is new fails until it has its line.
+const CALLS: [(&str, &str, Least); 93] = [
+    ("GET", "/arrivals", Viewer),
+    ("GET", "/arrivals/kept", Viewer),
+    ("PUT", "/arrivals/kept", Owner),
+    ("GET", "/audit", Manager),
+    ("GET", "/book", Viewer),
+    ("POST", "/book/apply", Manager),
+    ("POST", "/book/check", Manager),
+    ("POST", "/book/diff", Manager),
+    ("GET", "/book/schema", Anybody),
+    ("POST", "/book/test", Manager),
+    ("DELETE", "/book/{kind}/{name}", Manager),
+    ("GET", "/book/{kind}/{name}", Viewer),
+    ("PUT", "/book/{kind}/{name}", Manager),
+    ("POST", "/book/{kind}/{name}/undo", Manager),
+    ("POST", "/by-hand", Operator),
+    ("GET", "/calendars", Viewer),
+    ("POST", "/calendars/{name}/days-off", Manager),
+    ("GET", "/databases", Viewer),
+    ("POST", "/databases/{name}/test", Operator),
+    ("POST", "/drafts/{kind}", Viewer),
+    ("GET", "/events", Viewer),
+    ("GET", "/explain", Viewer),
+    ("GET", "/holds", Viewer),
+    ("POST", "/holds/{item}/dismiss", Operator),
+    ("POST", "/holds/{item}/release", Operator),
+    ("GET", "/keys", Viewer),
+    ("DELETE", "/keys/{name}", Manager),
+    ("GET", "/keys/{name}", Viewer),
+    ("PUT", "/keys/{name}", Manager),
+    ("POST", "/links", Machine),
+    ("POST", "/links/look", Anybody),
+    ("PUT", "/me/password", Viewer),
+    ("GET", "/me/passkeys", Viewer),
+    ("POST", "/me/passkeys", Viewer),
+    ("POST", "/me/passkeys/new", Viewer),
+    ("DELETE", "/me/passkeys/{id}", Viewer),
+    ("POST", "/me/second-factor/new", Viewer),
+    ("DELETE", "/me/second-factor", Viewer),
+    ("PUT", "/me/second-factor", Viewer),
+    ("GET", "/notices", Viewer),
+    ("POST", "/notices/{id}/retry", Operator),
+    ("GET", "/partners", Viewer),
+    ("GET", "/places", Viewer),
+    ("POST", "/places", Manager),
+    ("POST", "/places/try", Manager),
+    ("GET", "/places/{name}/browse", Viewer),
+    ("GET", "/places/{name}/day", Viewer),
+    ("POST", "/places/{name}/folders", Operator),
+    ("GET", "/places/{name}/sign-in", Viewer),
+    ("POST", "/places/{name}/sign-in", Manager),
+    ("POST", "/places/{name}/test", Operator),
+    ("POST", "/rehearsals", Operator),
+    ("GET", "/removed/{kind}", Viewer),
+    ("PUT", "/rule-order", Manager),
+    ("GET", "/rules", Viewer),
+    ("GET", "/rules/{name}", Viewer),
+    ("POST", "/rules/{name}/run", Operator),
+    ("POST", "/rules/{name}/switch", Manager),
+    ("GET", "/runs", Viewer),
+    ("GET", "/runs/{id}", Viewer),
+    ("POST", "/runs/{id}/retry", Operator),
+    ("POST", "/runs/{id}/stop", Operator),
+    ("GET", "/secrets", Viewer),
+    ("DELETE", "/secrets/{name}", Manager),
+    ("PUT", "/secrets/{name}", Manager),
+    // Whom it ends is asked for last.
+    ("POST", "/session", Anybody),
+    ("GET", "/session", Viewer),
+    ("POST", "/session/link", Anybody),
+    ("POST", "/session/passkey", Anybody),
+    ("POST", "/session/passkey/new", Anybody),
+    ("GET", "/sessions", Viewer),
+    ("DELETE", "/sessions/{id}", Viewer),
+    ("GET", "/starters", Viewer),
+    ("POST", "/starters/{name}", Manager),
+    ("GET", "/status", Viewer),
+    ("GET", "/tokens", Viewer),
+    ("POST", "/tokens", Viewer),
+    ("DELETE", "/tokens/{name}", Viewer),
+    ("GET", "/trace", Viewer),
+    ("GET", "/twins", Viewer),
+    ("GET", "/twins/{name}", Viewer),
+    ("POST", "/twins/{name}/compare", Viewer),
+    ("GET", "/twins/{name}/kept", Viewer),
+    ("POST", "/twins/{name}/restore", Operator),
+    ("POST", "/twins/{name}/run", Operator),
+    ("POST", "/twins/{name}/switch", Manager),
+    ("GET", "/twins/{name}/texts", Viewer),
+    ("GET", "/users", Owner),
+    ("DELETE", "/users/{name}", Owner),
+    ("PUT", "/users/{name}", Owner),
+    ("POST", "/users/{name}/link", Owner),
+    ("DELETE", "/users/{name}/proofs", Owner),
+    ("DELETE", "/session", Viewer),
+];
+
+fn filled(path: &str) -> String {
+    let gaps = [("{name}", "nobody"), ("{id}", "999999"), ("{item}", "999999"), ("{kind}", "rule")];
+    gaps.iter().fold(path.to_owned(), |path, (gap, value)| path.replace(gap, value))
+}
+
+/// A call with a body that no call takes: whoever may not come is told so first.
+async fn try_it(who: &Colleague, bearer: Option<&str>, method: &str, path: &str) -> (u16, String) {
+    let method: Method = method.parse().unwrap();
+    let url = format!("{}{}", who.api(), filled(path));
+    let mut request = who.http.request(method, url).header("content-type", "application/json").body("[7]");
+    match bearer {
+        Some(bearer) => request = request.bearer_auth(bearer),
+        None if !who.cookie.is_empty() => request = request.header("cookie", &who.cookie),
+        None => {}
+    }
+    let answer = request.send().await.unwrap();
+    let (status, is_stream) = (answer.status().as_u16(), path == "/events" && answer.status() == 200);
+    let problem: Value = match is_stream {
+        true => Value::Null,
+        false => serde_json::from_slice(&answer.bytes().await.unwrap()).unwrap_or_default(),
+    };
+    (status, problem["code"].as_str().unwrap_or_default().to_owned())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_call_lets_in_whom_it_should_and_nobody_else() {
+    let office = Office::open();
+    let stranger = office.stranger();
+    let document: Value =
+        stranger.http.get(format!("{}/openapi.json", stranger.api())).send().await.unwrap().json().await.unwrap();
+    let mut described: Vec<(String, String)> = document["paths"]
+        .as_object()
+        .unwrap()
+        .iter()
+        .flat_map(|(path, calls)| {
+            let path = path.strip_prefix("/api/v1").unwrap().to_owned();
+            calls
+                .as_object()
+                .unwrap()
+                .keys()
+                .map(move |method| (method.to_ascii_uppercase(), path.clone()))
+                .collect::<Vec<_>>()
+        })
+        .collect();
+    let mut listed: Vec<_> = CALLS.iter().map(|(method, path, _)| ((*method).to_owned(), (*path).to_owned())).collect();
+    described.sort();
+    listed.sort();
+    assert_eq!(described, listed, "every call has its line here");
+
+    let expired = office.json(&["token", "add", "expired", "--role", "owner", "--days", "0"])["token"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let mut ended = office.colleague("ended", "owner").await;
+    assert_eq!(ended.ask(Method::DELETE, "/session", None).await.status(), 204);
+    let gone = office.colleague("gone", "owner").await;
+    office.json(&["user", "add", "stays", "--role", "owner"]);
+    assert!(office.wetbank(&["user", "remove", "gone"]).status.success());
+    let mut by_role = Vec::new();
+    for (name, role, least) in [
+        ("vera", "viewer", Viewer),
+        ("oda", "operator", Operator),
+        ("mats", "manager", Manager),
+        ("ove", "owner", Owner),
+    ] {
+        by_role.push((office.colleague(name, role).await, least));
+    }
+    let program = office.json(&["token", "add", "desk", "--role", "operator"])["token"].as_str().unwrap().to_owned();
+    ended.cookie.push(' ');
+    for (method, path, least) in CALLS {
+        let what = format!("{method} {path}");
+        if least != Anybody {
+            for (who, bearer) in [
+                (&stranger, None),
+                (&stranger, Some("")),
+                (&stranger, Some("grey-heron")),
+                (&stranger, Some(&*expired)),
+                (&ended, None),
+                (&gone, None),
+            ] {
+                assert_eq!(try_it(who, bearer, method, path).await, (401, "sign-in".to_owned()), "{what}");
+            }
+        }
+        for (who, role) in &by_role {
+            let (status, code) = try_it(who, None, method, path).await;
+            match least {
+                Machine if *role == Owner => assert_eq!((status, &*code), (403, "forbidden"), "{what}"),
+                _ if *role < least => assert_eq!((status, &*code), (403, "role"), "{what} as {role:?}"),
+                _ => assert!(status != 401 && code != "role" && status < 500, "{what} as {role:?}: {status} {code}"),
+            }
+        }
+        let (status, code) = try_it(&stranger, Some(&program), method, path).await;
+        match least {
+            _ if least > Operator => assert_eq!((status, &*code), (403, "role"), "{what} as a program"),
+            _ => assert!(status != 401 && status < 500, "{what} as a program: {status} {code}"),
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_another_users_is_not_even_there() {
+    let office = Office::open();
+    let (ina, tove) = (office.colleague("ina", "manager").await, office.colleague("tove", "manager").await);
+    let owner = office.colleague("ove", "owner").await;
+    let made = ina.post("/tokens", json!({ "name": "inas", "role": "manager" })).await;
+    assert_eq!(made.status(), 200);
+    assert_eq!(tove.get("/tokens").await.json::<Value>().await.unwrap(), json!([]));
+    assert_eq!(tove.ask(Method::DELETE, "/tokens/inas", None).await.status(), 404);
+    let sessions: Value = ina.get("/sessions").await.json().await.unwrap();
+    assert_eq!((sessions.as_array().unwrap().len(), &sessions[0]["own"]), (1, &json!(true)));
+    let hers = format!("/sessions/{}", sessions[0]["id"]);
+    assert_eq!(tove.ask(Method::DELETE, &hers, None).await.status(), 404);
+    assert_eq!(tove.get("/sessions?all=true").await.status(), 403);
+    assert_eq!(ina.get("/status").await.status(), 200);
+    assert_eq!(owner.get("/sessions?all=true").await.json::<Value>().await.unwrap().as_array().unwrap().len(), 3);
+    assert_eq!(owner.ask(Method::DELETE, &hers, None).await.status(), 204);
+    assert_eq!(ina.get("/status").await.status(), 401, "at once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_never_does_more_than_who_made_it_and_a_role_that_was_taken_is_gone_at_once() {
+    let office = Office::open();
+    let ina = office.colleague("ina", "manager").await;
+    assert_eq!(ina.post("/tokens", json!({ "name": "more", "role": "owner" })).await.status(), 403);
+    assert_eq!(ina.post("/tokens", json!({ "name": "prog", "role": "viewer", "program": true })).await.status(), 403);
+    let made: Value = ina.post("/tokens", json!({ "name": "hers", "role": "manager" })).await.json().await.unwrap();
+    let token = made["token"].as_str().unwrap().to_owned();
+    assert_eq!(ina.post("/tokens", json!({ "name": "hers", "role": "viewer" })).await.status(), 409);
+    let switch = async |bearer: Option<&str>| try_it(&ina, bearer, "POST", "/rules/{name}/switch").await.0;
+    assert!(![401, 403].contains(&switch(Some(&token)).await));
+    // A token is for work: it makes no others, and does not change how its user signs in.
+    let by_token = ina.http.post(format!("{}/tokens", ina.api())).bearer_auth(&token);
+    let body = json!({ "name": "next", "role": "viewer" }).to_string();
+    assert_eq!(by_token.header("content-type", "application/json").body(body).send().await.unwrap().status(), 403);
+    assert_eq!(try_it(&ina, Some(&token), "POST", "/me/second-factor/new").await.0, 403);
+    assert!(office.wetbank(&["user", "change", "ina", "--role", "viewer"]).status.success());
+    assert_eq!((switch(None).await, switch(Some(&token)).await), (403, 403));
+    assert!(office.wetbank(&["user", "remove", "ina"]).status.success());
+    assert_eq!((switch(None).await, switch(Some(&token)).await), (401, 401));
+}
