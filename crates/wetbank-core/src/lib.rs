@@ -39,7 +39,7 @@ pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user}
 pub use advance::{Advance, Outcome, Position, Stuck, advance};
 pub use book::{
     Amiss, Book, Difference, Draft, DraftMistake, Known, Problem, Section, SectionKind, Unwritable, book_reference,
-    book_schema, differences, parse_book, secrets_named, section_text, section_value,
+    book_schema, differences, parse_book, secrets_named, section_group, section_text, section_value,
 };
 pub use by_hand::{BY_HAND, HandDelivery};
 pub use calendar::{Calendar, weekday_word};
@@ -63,7 +63,7 @@ pub use placeholder::{
 };
 pub use rehearse::{Coming, Elsewise, ElsewiseKind, End, Foreseen, Rehearsal, elsewise, rehearse};
 pub use retry::RetryPolicy;
-pub use role::Role;
+pub use role::{InvalidRights, Rights, Role};
 pub use rule::{Branch, Find, Next, OnFault, Original, Planned, Rule, Selection};
 pub use schedule::{Busy, Cron, Days, MOST_MISSED, Missed, Pattern, Schedule};
 pub use sentence::{Phrase, PhraseOf, branch_sentence, delivery_words, rule_phrases, rule_sentence, starts_words};

@@ -3,7 +3,8 @@
 CREATE TABLE user (
   name      TEXT    PRIMARY KEY,
   title     TEXT    NOT NULL,
-  role      TEXT    NOT NULL CHECK (role IN ('viewer', 'operator', 'manager', 'owner')),
+  -- A role, then what she may do besides within groups: viewer harbour=manager.
+  rights    TEXT    NOT NULL,
   password  TEXT,
   -- The seed of the codes of the second factor, sealed, and the last time step whose code was used.
   seed      BLOB,

@@ -14,7 +14,7 @@ pub type Proof = Vec<u8>;
 pub struct UserRecord {
     pub name: String,
     pub title: String,
-    pub role: String,
+    pub rights: String,
     pub password: Option<String>,
     pub seed: Option<Vec<u8>>,
     pub step: Option<i64>,
@@ -124,7 +124,7 @@ impl Journal {
             .map(|row| UserRecord {
                 name: row.name,
                 title: row.title,
-                role: row.role,
+                rights: row.rights,
                 password: row.password,
                 seed: row.seed,
                 step: row.step,
@@ -135,12 +135,12 @@ impl Journal {
     }
 
     /// Adds a user, or changes how she is called and what she may do.
-    pub async fn put_user(&self, name: &str, title: &str, role: &str, at: Timestamp) -> Result<(), JournalError> {
-        let (name, title, role, at) = (name.to_owned(), title.to_owned(), role.to_owned(), at.as_millisecond());
+    pub async fn put_user(&self, name: &str, title: &str, rights: &str, at: Timestamp) -> Result<(), JournalError> {
+        let (name, title, rights, at) = (name.to_owned(), title.to_owned(), rights.to_owned(), at.as_millisecond());
         self.writer
             .write(move |connection| {
                 Box::pin(async move {
-                    sqlx::query_file!("queries/user_put.sql", name, title, role, at).execute(connection).await?;
+                    sqlx::query_file!("queries/user_put.sql", name, title, rights, at).execute(connection).await?;
                     Ok(())
                 })
             })

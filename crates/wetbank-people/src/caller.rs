@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::Role;
+use wetbank_core::{Rights, Role};
 
 /// How somebody proved who he is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,7 +25,7 @@ pub struct Caller {
     /// The user, if it is one.
     pub user: Option<String>,
     /// What he may do now.
-    pub role: Role,
+    pub rights: Rights,
     /// How he proved it.
     pub means: Means,
     /// Until when that counts.
@@ -43,7 +43,7 @@ impl Caller {
         Self {
             who: LOCAL.into(),
             user: None,
-            role: Role::Owner,
+            rights: Rights::everywhere(Role::Owner),
             means: Means::Machine,
             ends: None,
             ended: CancellationToken::new(),

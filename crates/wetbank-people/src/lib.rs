@@ -26,5 +26,5 @@ pub use passkeys::{Ceremony, Passkey, Site};
 pub use password::Passwords;
 pub use people::{People, User};
 pub use proof::Secret;
-pub use sessions::Session;
+pub use sessions::{Session, Whose};
 pub use tokens::{ApiToken, NewToken};

@@ -7,14 +7,14 @@ use parking_lot::RwLock;
 use secrecy::SecretString;
 use tokio::sync::Mutex;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::{Name, Role};
+use wetbank_core::{Name, Rights, Role};
 use wetbank_crypt::Vault;
 use wetbank_journal::{Journal, UserRecord};
 
 use crate::{
     Attempts, Codes, Passwords, PeopleError, Seed,
     passkeys::Ceremonies,
-    standing::{Standing, role},
+    standing::{Standing, rights},
 };
 
 /// What is put on record now and then is put there so often.
@@ -28,7 +28,7 @@ pub struct User {
     /// How she is called.
     pub title: String,
     /// What she may do.
-    pub role: Role,
+    pub rights: Rights,
     /// Whether she has a password: until then only a link lets her in.
     pub has_password: bool,
     /// Whether a code is asked for, too.
@@ -142,28 +142,28 @@ impl People {
     /// # Errors
     ///
     /// If the name is none, or the last owner would be none any more.
-    pub async fn put_user(&self, name: &str, title: &str, to: Role, now: Timestamp) -> Result<bool, PeopleError> {
+    pub async fn put_user(&self, name: &str, title: &str, to: Rights, now: Timestamp) -> Result<bool, PeopleError> {
         Name::new(name)?;
         let _turn = self.0.changing.lock().await;
         let was = self.0.standing.read().users.get(name).cloned();
-        let is_owner = was.as_ref().is_some_and(|was| role(&was.role) == Role::Owner);
-        if is_owner && to < Role::Owner && !self.0.standing.read().has_other_owner(name) {
+        let is_owner = was.as_ref().is_some_and(|was| rights(&was.rights).role == Role::Owner);
+        if is_owner && to.role < Role::Owner && !self.0.standing.read().has_other_owner(name) {
             return Err(PeopleError::LastOwner(name.to_owned()));
         }
         let title = Some(title.trim()).filter(|title| !title.is_empty()).unwrap_or(name);
-        self.0.journal.put_user(name, title, to.as_str(), now).await?;
+        self.0.journal.put_user(name, title, &to.to_string(), now).await?;
         let is_new = was.is_none();
         let kept = was.unwrap_or_else(|| UserRecord {
             name: name.to_owned(),
             title: String::new(),
-            role: String::new(),
+            rights: String::new(),
             password: None,
             seed: None,
             step: None,
             made: now,
             seen: None,
         });
-        let record = UserRecord { title: title.to_owned(), role: to.as_str().to_owned(), ..kept };
+        let record = UserRecord { title: title.to_owned(), rights: to.to_string(), ..kept };
         self.0.standing.write().users.insert(name.to_owned(), record);
         Ok(is_new)
     }
@@ -178,7 +178,8 @@ impl People {
         {
             let mut standing = self.0.standing.write();
             let record = standing.users.get(name).ok_or_else(|| unknown(name))?;
-            if role(&record.role) == Role::Owner && standing.users.len() > 1 && !standing.has_other_owner(name) {
+            if rights(&record.rights).role == Role::Owner && standing.users.len() > 1 && !standing.has_other_owner(name)
+            {
                 return Err(PeopleError::LastOwner(name.to_owned()));
             }
             let ids = standing.sessions_of(name);
@@ -308,7 +309,7 @@ fn user(standing: &Standing, record: &UserRecord) -> User {
     User {
         name: record.name.clone(),
         title: record.title.clone(),
-        role: role(&record.role),
+        rights: rights(&record.rights),
         has_password: record.password.is_some(),
         has_codes: record.seed.is_some(),
         passkeys: standing.passkeys.values().filter(|one| one.user == record.name).count(),

@@ -3,14 +3,14 @@
 use std::{net::IpAddr, sync::Arc};
 
 use jiff::{SignedDuration, Timestamp};
-use wetbank_core::Role;
+use wetbank_core::{Rights, Role};
 use wetbank_journal::{NewSession, Replaced, SessionRecord};
 
 use crate::{
     Asking, Caller, Means, Opened, People, PeopleError,
     caller::LOCAL,
     proof::{Secret, sum},
-    standing::{LiveSession, Standing, role},
+    standing::{LiveSession, Standing, rights},
 };
 
 /// A session ends so long after it began, and so long after it was seen last.
@@ -18,6 +18,15 @@ const LONGEST: SignedDuration = SignedDuration::from_hours(30 * 24);
 const UNUSED: SignedDuration = SignedDuration::from_hours(12);
 /// Sessions of one user; the oldest gives way.
 const MOST: usize = 50;
+
+/// Whose sessions.
+#[derive(Debug, Clone, Copy)]
+pub enum Whose<'a> {
+    /// Everybody's.
+    All,
+    /// Those of a user, or of whoever may read the data folder.
+    Own(Option<&'a str>),
+}
 
 /// A session, as people see it.
 #[derive(Debug, Clone)]
@@ -72,14 +81,14 @@ impl People {
         }
         let new = &session.record.new;
         let may = match &new.user {
-            Some(user) => role(&standing.users.get(user)?.role),
-            None => Role::Owner,
+            Some(user) => rights(&standing.users.get(user)?.rights),
+            None => Rights::everywhere(Role::Owner),
         };
         session.seen.now(now);
         Some(Caller {
             who: new.user.as_deref().unwrap_or(LOCAL).into(),
             user: new.user.clone(),
-            role: may,
+            rights: may,
             means: Means::Session(session.record.id),
             ends: Some(new.ends),
             ended: session.ended.clone(),
@@ -128,11 +137,14 @@ impl People {
         Ok(Some(Opened { cookie, for_seconds: LONGEST.as_secs(), who: user.unwrap_or(LOCAL).to_owned() }))
     }
 
-    /// Sessions of a user, or all; newest first.
-    pub fn sessions(&self, user: Option<&str>, now: Timestamp) -> Vec<Session> {
+    /// Sessions of a user, of nobody by name, or all; newest first.
+    pub fn sessions(&self, whose: Whose<'_>, now: Timestamp) -> Vec<Session> {
         let standing = self.0.standing.read();
         let open = standing.sessions.values().filter(|session| !session.is_over(now));
-        let asked = open.filter(|session| user.is_none() || session.record.new.user.as_deref() == user);
+        let asked = open.filter(|session| match whose {
+            Whose::All => true,
+            Whose::Own(user) => session.record.new.user.as_deref() == user,
+        });
         let mut sessions: Vec<Session> = asked
             .map(|session| {
                 let new = session.record.new.clone();

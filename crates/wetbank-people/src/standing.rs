@@ -10,7 +10,7 @@ use std::{
 
 use jiff::Timestamp;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::Role;
+use wetbank_core::{Rights, Role};
 use wetbank_journal::{Journal, JournalError, PasskeyRecord, SessionRecord, TokenRecord, UserRecord};
 
 use crate::proof::Sum;
@@ -75,6 +75,14 @@ pub(crate) fn role(word: &str) -> Role {
     Role::parse(word).unwrap_or(Role::Viewer)
 }
 
+/// Rights as we wrote them. What cannot be read gives none but to look.
+pub(crate) fn rights(text: &str) -> Rights {
+    text.parse().unwrap_or_else(|error| {
+        tracing::error!(text, %error, "rights on record cannot be read");
+        Rights::everywhere(Role::Viewer)
+    })
+}
+
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
     pub users: BTreeMap<String, UserRecord>,
@@ -133,6 +141,6 @@ impl Standing {
 
     /// Whether somebody besides this user is an owner.
     pub fn has_other_owner(&self, name: &str) -> bool {
-        self.users.values().any(|user| user.name != name && role(&user.role) == Role::Owner)
+        self.users.values().any(|user| user.name != name && rights(&user.rights).role == Role::Owner)
     }
 }

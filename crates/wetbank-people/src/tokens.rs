@@ -3,13 +3,13 @@
 use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
-use wetbank_core::{Name, Role};
+use wetbank_core::{Name, Rights, Role};
 use wetbank_journal::TokenRecord;
 
 use crate::{
     Caller, Means, People, PeopleError,
     proof::{Secret, sum},
-    standing::{LiveToken, role},
+    standing::{LiveToken, rights, role},
 };
 
 /// A token, as people see it. What it is cannot be seen any more.
@@ -55,14 +55,14 @@ impl People {
             return None;
         }
         let (who, most) = match &record.user {
-            Some(user) => (user.clone(), role(&standing.users.get(user)?.role)),
-            None => (format!("token {}", record.name), Role::Owner),
+            Some(user) => (user.clone(), rights(&standing.users.get(user)?.rights)),
+            None => (format!("token {}", record.name), Rights::everywhere(Role::Owner)),
         };
         token.seen.now(now);
         Some(Caller {
             who: who.into(),
             user: record.user.clone(),
-            role: role(&record.role).min(most),
+            rights: most.at_most(role(&record.role)),
             means: Means::Token(record.name.clone()),
             ends: record.ends,
             ended: token.ended.clone(),

@@ -99,43 +99,69 @@ pub(crate) fn identify(state: &Shared, headers: &HeaderMap, extensions: &Extensi
 
 /// Whether somebody may do what needs a role.
 pub(crate) fn needs(caller: &Caller, role: Role) -> Result<(), ApiError> {
-    if caller.role >= role {
+    if caller.rights.role >= role {
         return Ok(());
     }
-    let words = format!("this needs the role {role}, and {} is {}; an owner can change that", caller.who, caller.role);
-    Err(ApiError::new(StatusCode::FORBIDDEN, "role", words))
+    let (who, is) = (&caller.who, caller.rights.role);
+    let words = match caller.rights.most() >= role {
+        true => format!(
+            "this needs the role {role} everywhere, and {who} has it within groups only; an owner can change that"
+        ),
+        false => format!("this needs the role {role}, and {who} is {is}; an owner can change that"),
+    };
+    Err(lacks(words))
 }
 
-async fn may(parts: &mut Parts, state: &Shared, role: Role) -> Result<Caller, ApiError> {
+/// Whoever asks may not.
+pub(crate) fn lacks(words: String) -> ApiError {
+    ApiError::new(StatusCode::FORBIDDEN, "role", words)
+}
+
+async fn may(parts: &mut Parts, state: &Shared, role: Role, anywhere: bool) -> Result<Caller, ApiError> {
     let caller = match parts.extensions.get::<Caller>() {
         Some(caller) => caller.clone(),
         None => identify(state, &parts.headers, &parts.extensions)?,
     };
-    needs(&caller, role)?;
+    if !anywhere || caller.rights.most() < role {
+        needs(&caller, role)?;
+    }
     Ok(caller)
 }
 
 /// Proof that whoever asks may do what a role may; a handler that takes it cannot be called without.
 macro_rules! proof {
-    ($name:ident, $what:literal) => {
+    ($name:ident, $role:ident, $anywhere:literal, $what:literal) => {
         #[doc = $what]
         #[derive(Debug, Clone)]
+        #[allow(dead_code, reason = "for some handlers it is enough that somebody may")]
         pub(crate) struct $name(pub Caller);
 
         impl FromRequestParts<Shared> for $name {
             type Rejection = ApiError;
 
             async fn from_request_parts(parts: &mut Parts, state: &Shared) -> Result<Self, ApiError> {
-                Ok(Self(may(parts, state, Role::$name).await?))
+                Ok(Self(may(parts, state, Role::$role, $anywhere).await?))
             }
         }
     };
 }
 
-proof!(Viewer, "Whoever asks may look.");
-proof!(Operator, "Whoever asks may also release, retry, run and settle.");
-proof!(Manager, "Whoever asks may also arrange.");
-proof!(Owner, "Whoever asks may also let others in, and set the service up.");
+proof!(Viewer, Viewer, false, "Whoever asks may look.");
+proof!(Operator, Operator, false, "Whoever asks may also release, retry, run and settle, everywhere.");
+proof!(Manager, Manager, false, "Whoever asks may also arrange, everywhere.");
+proof!(Owner, Owner, false, "Whoever asks may also let others in, and set the service up.");
+proof!(
+    OperatorSomewhere,
+    Operator,
+    true,
+    "Whoever asks may act, perhaps within groups only: `groups` says whether here."
+);
+proof!(
+    ManagerSomewhere,
+    Manager,
+    true,
+    "Whoever asks may arrange, perhaps within groups only: `groups` says whether here."
+);
 
 fn text(headers: &HeaderMap, name: header::HeaderName) -> Option<&str> {
     headers.get(name)?.to_str().ok()

@@ -11,6 +11,7 @@ mod described;
 mod error;
 mod events;
 mod extract;
+mod groups;
 mod handlers;
 mod listening;
 mod listings;

@@ -10,6 +10,44 @@ import { RolePick } from "./RolePick";
 import { usersQuery } from "./queries";
 
 type User = Schemas["User"];
+type Groups = User["groups"];
+
+/** What somebody may do besides within groups of rules, places and twins. */
+function Within({ user, onGroups }: { user: User; onGroups: (groups: Groups) => void }) {
+  const [name, setName] = useState("");
+  const [role, setRole] = useState<Role>("operator");
+  return (
+    <form
+      className="flex flex-wrap items-center gap-2 text-sm"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onGroups({ ...user.groups, [name]: role });
+        setName("");
+      }}
+    >
+      {Object.entries(user.groups).map(([group, within]) => (
+        <span key={group} className="badge badge-soft">
+          {within} in <span className="file">{group}</span>
+          <button type="button" aria-label={`Not ${within} in ${group} any more`} onClick={() => onGroups(Object.fromEntries(Object.entries(user.groups).filter(([one]) => one !== group)))}>
+            ✕
+          </button>
+        </span>
+      ))}
+      <label className="flex items-center gap-2">
+        In the group
+        <input className="input input-xs file w-32" required pattern="[a-z0-9][a-z0-9_\\-]{0,63}" value={name} onChange={(event) => setName(event.target.value)} />
+      </label>
+      <select className="select select-xs w-auto" aria-label={`Role of ${user.name} in the group`} value={role} onChange={(event) => setRole(event.target.value === "manager" ? "manager" : "operator")}>
+        <option>operator</option>
+        <option>manager</option>
+      </select>
+      <button type="submit" className="btn btn-xs">
+        Give
+      </button>
+      <span className="quiet">A rule, a place or a twin says to which group it belongs.</span>
+    </form>
+  );
+}
 
 /** The link that was made for somebody: it is shown this once. */
 function MadeLink({ name, link, onDone }: { name: string; link: Schemas["NewLink"]; onDone: () => void }) {
@@ -33,7 +71,7 @@ function MadeLink({ name, link, onDone }: { name: string; link: Schemas["NewLink
 }
 
 const makeLink = (name: string) => told(api.POST("/api/v1/users/{name}/link", { params: { path: { name } } }));
-const putUser = (name: string, title: string, role: Role) => told(api.PUT("/api/v1/users/{name}", { params: { path: { name } }, body: { title, role } }));
+const putUser = (name: string, title: string, role: Role, groups: Groups) => told(api.PUT("/api/v1/users/{name}", { params: { path: { name } }, body: { title, role, groups } }));
 
 /** Lets a colleague in. */
 function AddUser({ taken, onMade, onDone }: { taken: string[]; onMade: (name: string, link: Schemas["NewLink"]) => void; onDone: () => void }) {
@@ -44,7 +82,7 @@ function AddUser({ taken, onMade, onDone }: { taken: string[]; onMade: (name: st
   const isTaken = taken.includes(name);
   const add = useMutation({
     mutationFn: async () => {
-      await putUser(name, title, role);
+      await putUser(name, title, role, {});
       return makeLink(name);
     },
     onSuccess: async (link) => {
@@ -82,6 +120,7 @@ function UserRow({ user, onLink }: { user: User; onLink: (link: Schemas["NewLink
   const client = useQueryClient();
   const { data: me } = useQuery(meQuery);
   const [removing, setRemoving] = useState(false);
+  const [grouping, setGrouping] = useState(false);
   const change = useMutation({ mutationFn: (act: () => Promise<unknown>) => act(), onSettled: () => client.invalidateQueries({ queryKey: ["live"] }) });
   const { name } = user;
   const params = { params: { path: { name } } };
@@ -95,6 +134,7 @@ function UserRow({ user, onLink }: { user: User; onLink: (link: Schemas["NewLink
         <span className="quiet min-w-0 flex-1 text-sm">
           {!user.password ? "has not come yet" : user.seen ? <>signed in <Time at={user.seen} /></> : "has a password"}
           {user.code && " · second factor"}
+          {Object.entries(user.groups).map(([group, role]) => ` · ${role} in ${group}`)}
           {user.passkeys > 0 && ` · ${plural(user.passkeys, "passkey", "passkeys")}`}
         </span>
         <select
@@ -103,7 +143,7 @@ function UserRow({ user, onLink }: { user: User; onLink: (link: Schemas["NewLink
           value={user.role}
           onChange={(event) => {
             const role = ROLES.find((one) => one === event.target.value);
-            if (role) change.mutate(() => putUser(name, user.title, role));
+            if (role) change.mutate(() => putUser(name, user.title, role, user.groups));
           }}
         >
           {ROLES.map((role) => (
@@ -112,6 +152,9 @@ function UserRow({ user, onLink }: { user: User; onLink: (link: Schemas["NewLink
             </option>
           ))}
         </select>
+        <button type="button" className="btn btn-xs" aria-expanded={grouping} aria-label={`Groups of ${name}`} onClick={() => setGrouping(!grouping)}>
+          Groups
+        </button>
         <button type="button" className="btn btn-xs" aria-label={`New link for ${name}`} onClick={() => change.mutate(async () => onLink(await makeLink(name)))}>
           New link
         </button>
@@ -126,6 +169,7 @@ function UserRow({ user, onLink }: { user: User; onLink: (link: Schemas["NewLink
           </button>
         )}
       </div>
+      {grouping && <Within user={user} onGroups={(groups) => change.mutate(() => putUser(name, user.title, user.role, groups))} />}
       {removing && (
         <p className="flex flex-wrap items-center gap-2 text-sm">
           Remove {user.title}? Her sessions and tokens end at once; what she did stays on record.

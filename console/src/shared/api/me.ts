@@ -18,8 +18,11 @@ export const ROLE_WORDS: Record<Role, string> = {
 /** Who one is, and what one may do. */
 export const meQuery = queryOptions({ queryKey: ["live", "me"], queryFn: () => told(api.GET("/api/v1/session")), staleTime: 10_000 });
 
-/** Whether one may do what needs a role. The service asks anew with each call: this only spares what would be refused. */
+/**
+ * Whether one may do what needs a role, if only within a group. The service asks anew with each call, and says where one may not:
+ * this only spares what would be refused in any case.
+ */
 export function useMay(role: Role): boolean {
   const { data } = useQuery(meQuery);
-  return data !== undefined && ROLES.indexOf(data.role) >= ROLES.indexOf(role);
+  return data !== undefined && [data.role, ...Object.values(data.groups)].some((one) => ROLES.indexOf(one) >= ROLES.indexOf(role));
 }

@@ -1,10 +1,12 @@
 //! People: who may come, who is here, and what was done.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// What somebody may do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// Looks.
@@ -81,7 +83,10 @@ pub struct Me {
     pub user: Option<String>,
     /// How one is called.
     pub title: String,
+    /// What one may do everywhere.
     pub role: Role,
+    /// What one may do besides within groups.
+    pub groups: BTreeMap<String, Role>,
     /// The number of this session.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub session: Option<i64>,
@@ -165,7 +170,10 @@ pub struct User {
     pub name: String,
     /// How she is called.
     pub title: String,
+    /// What she may do everywhere.
     pub role: Role,
+    /// What she may do besides within groups.
+    pub groups: BTreeMap<String, Role>,
     /// Without one only a link lets her in.
     pub password: bool,
     /// Whether she has a second factor.
@@ -185,7 +193,11 @@ pub struct User {
 pub struct PutUser {
     #[serde(default)]
     pub title: String,
+    /// What she may do everywhere.
     pub role: Role,
+    /// What she may do besides within groups.
+    #[serde(default)]
+    pub groups: BTreeMap<String, Role>,
 }
 
 /// A browser that is signed in.

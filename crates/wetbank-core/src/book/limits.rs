@@ -3,10 +3,11 @@
 use super::raw;
 use crate::{
     ByteSize, Limits, Rate, RetryPolicy,
-    shape::{Checked, HoursShape, Text, duration, holds, hours},
+    shape::{Checked, HoursShape, Text, duration, group, holds, hours},
 };
 
 pub(super) fn resolve_limits(raw: &raw::Limits) -> Checked<Limits> {
+    group(raw.group.as_ref())?;
     let always = raw.rate.iter().map(|text| Ok(Rate { most: speed(text)?, hours: None }));
     let rates = always.chain(raw.rates.iter().map(rate)).collect::<Checked<_>>()?;
     let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;

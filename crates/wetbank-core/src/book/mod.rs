@@ -28,7 +28,7 @@ pub use differ::{Difference, differences};
 pub use draft::{Draft, DraftMistake};
 pub use reference::book_reference;
 use serde::Serialize;
-pub use write::{Unwritable, secrets_named, section_text, section_value};
+pub use write::{Unwritable, secrets_named, section_group, section_text, section_value};
 
 use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName, twin::Twin};
 

@@ -31,7 +31,7 @@ const ELSEWHERE: [&str; 4] = ["Condition", "Step", "SecretRef", "Place"];
 /// `every-step`. Nothing for a part that there is not.
 pub fn book_reference(part: &str) -> Option<String> {
     let schema = Schema(book_schema());
-    let limits = ["retry", "transfers", "rate", "rates"];
+    let limits = ["group", "retry", "transfers", "rate", "rates"];
     let common = ["if", "retry", "on-failure", "then"];
     Some(match part {
         "places" => schema.kinds("Place", 4, &limits),

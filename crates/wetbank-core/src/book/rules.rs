@@ -16,7 +16,7 @@ use crate::{
     RelPath, Rule, Selection, Signal, Starts, Template,
     condition::glob,
     shape::{
-        At, Case, Checked, Ends, Mistake, Text, duration, folder_template, holds, place_name, size, template,
+        At, Case, Checked, Ends, Mistake, Text, duration, folder_template, group, holds, place_name, size, template,
         time_zone, unknown,
     },
     step::StepShape,
@@ -33,6 +33,7 @@ const MOST_TOGETHER: usize = 10_000;
 
 pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends<'_>) -> Checked<Rule> {
     let raw = spanned.as_ref();
+    group(raw.group.as_ref())?;
     let zone = match &raw.zone {
         Some(text) => time_zone(text)?,
         None => TimeZone::UTC,

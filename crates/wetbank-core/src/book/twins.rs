@@ -10,7 +10,8 @@ use crate::{
     FilePath, Name, RelPath, address,
     condition::glob,
     shape::{
-        At, Case, Checked, Ends, HoursShape, Mistake, Text, duration, holds, place_name, quiet_hours, texts, time_zone,
+        At, Case, Checked, Ends, HoursShape, Mistake, Text, duration, group, holds, place_name, quiet_hours, texts,
+        time_zone,
     },
     twin::{Brake, Notice, Pair, Sameness, Scope, Settling, Twin, TwinStarts, Way, rule_name},
 };
@@ -57,6 +58,7 @@ pub(super) fn resolve_twin(name: &str, spanned: &Spanned<raw::Twin>, ends: &Ends
     if let Some(text) = raw.settle.as_ref().filter(|_| settle.is_some_and(|settle| settle > LONGEST_SETTLE)) {
         return Err(text.wrong("settle is a day at most"));
     }
+    group(raw.group.as_ref())?;
     let days = |days: Option<u32>, key: &str| match days {
         Some(days @ 1..=LONGEST) => Ok(Some(days)),
         Some(_) => Err(wrong(format!("{key} is from 1 to {LONGEST} days"))),

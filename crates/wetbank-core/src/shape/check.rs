@@ -166,3 +166,8 @@ pub(crate) fn hours(shape: &HoursShape) -> Checked<Hours> {
 pub(crate) fn quiet_hours(shape: Option<&HoursShape>) -> Checked<Option<QuietHours>> {
     shape.map(|shape| hours(shape).map(QuietHours)).transpose()
 }
+
+/// A group's name is one.
+pub(crate) fn group(text: Option<&Text<holds::GroupName>>) -> Checked<()> {
+    text.map(|text| Name::new(text.str()).at(text)).transpose().map(drop)
+}

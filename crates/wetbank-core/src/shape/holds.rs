@@ -66,6 +66,8 @@ holds! {
     RuleName "rule";
     /// The title of a branch.
     BranchTitle "branch";
+    /// The name of a group of rules, places and twins.
+    GroupName "group";
     /// The name of an OpenPGP key.
     KeyName "key";
     /// The name of a secret.

@@ -13,8 +13,8 @@ use serde::{Deserialize, Deserializer, Serialize};
 use toml::Spanned;
 
 pub(crate) use check::{
-    At, Checked, Ends, Here, Mistake, duration, folder_template, hours, most, place_name, quiet_hours, secret, size,
-    template, time, time_zone, unknown,
+    At, Checked, Ends, Here, Mistake, duration, folder_template, group, hours, most, place_name, quiet_hours, secret,
+    size, template, time, time_zone, unknown,
 };
 use holds::{Holds, Words};
 

@@ -5,7 +5,9 @@ use std::{
     sync::Arc,
 };
 
-use wetbank_core::{Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule, twin::Twin};
+use wetbank_core::{
+    Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule, SectionKind, section_group, twin::Twin,
+};
 use wetbank_places::{Place, PlaceError};
 
 /// A rule in force.
@@ -64,6 +66,17 @@ pub struct Arrangement {
 }
 
 impl Arrangement {
+    /// The group that a section belongs to, if it says one.
+    pub fn group(&self, kind: SectionKind, name: &str) -> Option<String> {
+        let text = match kind {
+            SectionKind::Rule => self.rules.iter().find(|live| live.rule.name.as_str() == name).map(|live| &*live.text),
+            SectionKind::Twin => self.twins.iter().find(|live| live.twin.name.as_str() == name).map(|live| &*live.text),
+            SectionKind::Place => self.texts.get(name).map(String::as_str),
+            SectionKind::Partner | SectionKind::Calendar | SectionKind::Database => None,
+        };
+        section_group(kind, text?)
+    }
+
     /// What a part of a book may name besides what is in it.
     pub(crate) fn known(&self) -> Known {
         Known {

@@ -9,13 +9,15 @@ use axum::{
 use similar::{ChangeTag, TextDiff};
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
+use wetbank_core::{Role, SectionKind};
 use wetbank_engine::ChangeKind;
 
-use super::places::test_step;
+use super::{places::test_step, sections::kind_of};
 use crate::{
-    auth::{Manager, Viewer},
+    auth::{Manager, ManagerSomewhere, Viewer, needs},
     error::ApiError,
     extract::{Body, Part},
+    groups,
     state::Shared,
 };
 
@@ -87,7 +89,7 @@ pub(crate) async fn schema() -> Json<serde_json::Value> {
 /// Check a proposed book; nothing is changed.
 #[utoipa::path(post, path = "/book/check", tag = "book", request_body = api::ProposedBook, responses((status = 204), (status = 422, body = api::Problem)))]
 pub(crate) async fn check(
-    _: Manager,
+    _: ManagerSomewhere,
     State(state): State<Shared>,
     Body(book): Body<api::ProposedBook>,
 ) -> Result<StatusCode, ApiError> {
@@ -99,7 +101,7 @@ pub(crate) async fn check(
 /// How a proposed book differs from the one in force; nothing is changed.
 #[utoipa::path(post, path = "/book/diff", tag = "book", request_body = api::ProposedBook, responses((status = 200, body = api::BookDiff), (status = 422, body = api::Problem)))]
 pub(crate) async fn diff(
-    _: Manager,
+    _: ManagerSomewhere,
     State(state): State<Shared>,
     Body(book): Body<api::ProposedBook>,
 ) -> Result<Json<api::BookDiff>, ApiError> {
@@ -137,10 +139,17 @@ pub(crate) async fn apply(
 /// Remove a section that nothing else needs.
 #[utoipa::path(delete, path = "/book/{kind}/{name}", tag = "book", params(("kind" = String, Path), ("name" = String, Path)), responses((status = 204), (status = 422, body = api::Problem)))]
 pub(crate) async fn remove(
-    Manager(caller): Manager,
+    ManagerSomewhere(caller): ManagerSomewhere,
     State(state): State<Shared>,
     Part((kind, name)): Part<(String, String)>,
 ) -> Result<StatusCode, ApiError> {
+    match kind_of(&kind)? {
+        // A place is needed by others' rules, too.
+        kind @ (SectionKind::Rule | SectionKind::Twin) => {
+            groups::may(&state.engine, &caller, Role::Manager, kind, &name)?;
+        }
+        _ => needs(&caller, Role::Manager)?,
+    }
     state.engine.remove_section(&kind, &name, &caller.who).await?;
     Ok(StatusCode::NO_CONTENT)
 }

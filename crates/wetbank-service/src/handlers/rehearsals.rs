@@ -11,7 +11,7 @@ use wetbank_engine::{Against, Keeping, Only, Over, Played, PlayedFile, Proposed,
 
 use super::rules::map;
 use crate::{
-    auth::{Operator, Owner, Viewer},
+    auth::{OperatorSomewhere, Owner, Viewer},
     error::ApiError,
     extract::{Asked, Body, file},
     shown::time,
@@ -36,7 +36,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 /// What a rule would do, over one file, over what lies there now, or over what came; nothing is touched, written or sent.
 #[utoipa::path(post, path = "/rehearsals", tag = "rules", request_body = api::AskRehearsal, responses((status = 200, body = api::Rehearsal), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn rehearse(
-    _: Operator,
+    _: OperatorSomewhere,
     State(state): State<Shared>,
     Body(body): Body<api::AskRehearsal>,
 ) -> Result<Json<api::Rehearsal>, ApiError> {

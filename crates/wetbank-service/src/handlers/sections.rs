@@ -13,9 +13,10 @@ use wetbank_engine::{By, Expected, SectionNow};
 
 use super::book::told;
 use crate::{
-    auth::{Manager, Viewer},
+    auth::{Manager, ManagerSomewhere, Viewer},
     error::ApiError,
     extract::{Body, Part},
+    groups,
     shown::time,
     state::Shared,
 };
@@ -80,13 +81,14 @@ fn expected(headers: &HeaderMap) -> Result<Expected, ApiError> {
 /// changed it meanwhile; else the answer is 409 with what is in force.
 #[utoipa::path(put, path = "/book/{kind}/{name}", operation_id = "put_section", tag = "book", params(("kind" = String, Path), ("name" = String, Path), ("If-Match" = Option<String>, Header, description = "the version that was changed"), ("If-None-Match" = Option<String>, Header, description = "* for a new section")), request_body = api::PutSection, responses((status = 200, body = api::BookDiff), (status = 409, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn put(
-    Manager(caller): Manager,
+    ManagerSomewhere(caller): ManagerSomewhere,
     State(state): State<Shared>,
     Part((kind, name)): Part<(String, String)>,
     headers: HeaderMap,
     Body(body): Body<api::PutSection>,
 ) -> Result<Json<api::BookDiff>, ApiError> {
     let by = By { who: &caller.who, note: body.note.as_deref().map(str::trim).filter(|note| !note.is_empty()) };
+    groups::may_put(&state.engine, &caller, kind_of(&kind)?, &name, &body.text).await?;
     let put = state.engine.put_section(kind_of(&kind)?, &name, &body.text, expected(&headers)?, by);
     Ok(Json(told(put.await?)))
 }

@@ -1,5 +1,7 @@
 //! Signing in and out, and who is signed in.
 
+use std::collections::BTreeMap;
+
 use axum::{
     Json,
     extract::State,
@@ -12,8 +14,8 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::Role;
-use wetbank_people::{Asking, Caller, Opened, Session};
+use wetbank_core::{Rights, Role};
+use wetbank_people::{Asking, Caller, Opened, Session, Whose};
 
 use crate::{
     audit,
@@ -45,6 +47,11 @@ pub(super) fn role(role: Role) -> api::Role {
     }
 }
 
+/// What one may do besides within groups.
+pub(super) fn groups(rights: &Rights) -> BTreeMap<String, api::Role> {
+    rights.groups().map(|(group, within)| (group.to_string(), role(within))).collect()
+}
+
 /// Who one is, and what one may do.
 #[utoipa::path(get, path = "/session", tag = "sign-in", responses((status = 200, body = api::Me), (status = 401, body = api::Problem)))]
 pub(crate) async fn me(Viewer(caller): Viewer, State(state): State<Shared>) -> Result<Json<api::Me>, ApiError> {
@@ -52,7 +59,8 @@ pub(crate) async fn me(Viewer(caller): Viewer, State(state): State<Shared>) -> R
     Ok(Json(api::Me {
         who: caller.who.to_string(),
         title: user.as_ref().map_or_else(|| caller.who.to_string(), |user| user.title.clone()),
-        role: role(caller.role),
+        role: role(caller.rights.role),
+        groups: groups(&caller.rights),
         session: caller.session(),
         password: user.as_ref().is_some_and(|user| user.has_password),
         code: user.as_ref().is_some_and(|user| user.has_codes),
@@ -201,7 +209,7 @@ pub(crate) async fn sessions(
     if query.all || caller.user.is_none() {
         needs(&caller, Role::Owner)?;
     }
-    let of = caller.user.as_deref().filter(|_| !query.all);
+    let of = if query.all { Whose::All } else { Whose::Own(caller.user.as_deref()) };
     let own = caller.session();
     let sessions = state.people.sessions(of, Timestamp::now()).into_iter();
     Ok(Json(sessions.map(|session| shown_session(session, own)).collect()))
@@ -215,8 +223,9 @@ pub(crate) async fn end(
     Part(id): Part<i64>,
 ) -> Result<StatusCode, ApiError> {
     // Of others' sessions she does not learn whether they are there.
-    let of = caller.user.as_deref().filter(|_| caller.role < Role::Owner);
-    let seen = caller.user.is_some() || caller.role == Role::Owner;
+    let is_owner = caller.rights.role == Role::Owner;
+    let of = if is_owner { Whose::All } else { Whose::Own(caller.user.as_deref()) };
+    let seen = caller.user.is_some() || is_owner;
     let found = state.people.sessions(of, Timestamp::now()).into_iter().any(|session| session.id == id);
     if !seen || !found {
         return Err(ApiError::not_found("session", id));

@@ -8,7 +8,7 @@ use wetbank_engine::Proposed;
 
 use super::drafts;
 use crate::{
-    auth::{Manager, Viewer},
+    auth::{ManagerSomewhere, Viewer},
     error::ApiError,
     extract::{Body, Part},
     state::Shared,
@@ -52,7 +52,7 @@ pub(crate) async fn starters(_: Viewer) -> Json<Vec<api::Starter>> {
 /// The rule that a starter becomes with these answers; nothing is kept or put in force.
 #[utoipa::path(post, path = "/starters/{name}", operation_id = "start", tag = "book", params(("name" = String, Path)), request_body = api::StarterAnswers, responses((status = 200, body = api::Draft), (status = 404, body = api::Problem), (status = 422, body = api::Problem)))]
 pub(crate) async fn start(
-    _: Manager,
+    _: ManagerSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::StarterAnswers>,

@@ -4,7 +4,7 @@ use axum::{Extension, Json, extract::State, http::StatusCode};
 use jiff::Timestamp;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::Role;
+use wetbank_core::{InvalidRights, Name, Rights, Role};
 use wetbank_people::User;
 
 use super::session;
@@ -39,7 +39,8 @@ fn shown_user(user: User) -> api::User {
     api::User {
         name: user.name,
         title: user.title,
-        role: session::role(user.role),
+        role: session::role(user.rights.role),
+        groups: session::groups(&user.rights),
         password: user.has_password,
         code: user.has_codes,
         passkeys: user.passkeys,
@@ -63,8 +64,12 @@ pub(crate) async fn put(
     Part(name): Part<String>,
     Body(body): Body<api::PutUser>,
 ) -> Result<(Extension<Noted>, Json<api::User>), ApiError> {
-    let noted = Noted(format!("{}, called {:?}", role(body.role), body.title));
-    state.people.put_user(&name, &body.title, role(body.role), Timestamp::now()).await?;
+    let group = |(group, within)| Ok::<_, InvalidRights>((Name::new(group)?, role(within)));
+    let groups = body.groups.iter().map(|(group, within)| (group.as_str(), *within)).map(group);
+    let rights = groups.collect::<Result<Vec<_>, _>>().and_then(|groups| Rights::new(role(body.role), groups));
+    let rights = rights.map_err(|error| ApiError::bad(error.to_string()))?;
+    let noted = Noted(format!("{rights}, called {:?}", body.title));
+    state.people.put_user(&name, &body.title, rights, Timestamp::now()).await?;
     Ok((Extension(noted), Json(shown_user(state.people.user(&name)?))))
 }
 

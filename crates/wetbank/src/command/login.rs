@@ -1,7 +1,7 @@
 use std::io::IsTerminal;
 
 use anyhow::{Context, Result};
-use wetbank_client::{Client, ClientError, MadeToken, MakeToken, Me, SignIn, segment};
+use wetbank_client::{Client, ClientError, MadeToken, MakeToken, Me, Role, SignIn, segment};
 
 use super::{WrongRequest, read_secret};
 use crate::{
@@ -66,7 +66,9 @@ async fn by_password(args: &Args) -> Result<Kept> {
     let name = called();
     let made = async {
         let me: Me = session.get("/session", &[]).await?;
-        let make = MakeToken { name: name.clone(), role: me.role, days: Some(DAYS), program: false };
+        // As much as she may anywhere: what that is, is looked up with each call.
+        let most = me.groups.values().copied().fold(me.role, Role::max);
+        let make = MakeToken { name: name.clone(), role: most, days: Some(DAYS), program: false };
         session.post::<_, MadeToken>("/tokens", &make).await
     };
     let made = made.await;

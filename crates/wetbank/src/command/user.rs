@@ -1,5 +1,5 @@
 use anyhow::Result;
-use clap::Subcommand;
+use clap::{Subcommand, ValueEnum};
 use wetbank_client::{Client, NewLink, PutUser, Role, User, segment};
 
 use super::RoleWord;
@@ -22,6 +22,9 @@ pub(crate) enum Verb {
         /// What she may do
         #[arg(long, value_enum)]
         role: RoleWord,
+        /// What she may do besides within a group, as in harbour=manager; may be given again
+        #[arg(long = "in", value_name = "GROUP=ROLE", value_parser = in_group)]
+        groups: Vec<(String, Role)>,
     },
     /// Change how a user is called or what she may do
     Change {
@@ -33,6 +36,9 @@ pub(crate) enum Verb {
         /// What she may do
         #[arg(long, value_enum)]
         role: Option<RoleWord>,
+        /// What she may do besides within a group, as in harbour=manager, or harbour= for nothing; may be given again
+        #[arg(long = "in", value_name = "GROUP=ROLE", value_parser = in_group_or_none)]
+        groups: Vec<(String, Option<Role>)>,
     },
     /// Print a link by which a user chooses another password, once
     Link {
@@ -49,6 +55,26 @@ pub(crate) enum Verb {
         /// Her name
         user: String,
     },
+}
+
+fn in_group_or_none(text: &str) -> Result<(String, Option<Role>), String> {
+    let (group, role) = text.split_once('=').ok_or("say GROUP=ROLE")?;
+    let role = match role {
+        "" => None,
+        word => Some(RoleWord::from_str(word, false)?.into()),
+    };
+    Ok((group.to_owned(), role))
+}
+
+fn in_group(text: &str) -> Result<(String, Role), String> {
+    let (group, role) = in_group_or_none(text)?;
+    Ok((group, role.ok_or("say which role")?))
+}
+
+/// Everywhere, and within groups.
+fn rights(user: &User) -> String {
+    let groups = user.groups.iter().map(|(group, role)| format!("{group}={}", super::role_word(*role)));
+    std::iter::once(super::role_word(user.role).to_owned()).chain(groups).collect::<Vec<_>>().join(" ")
 }
 
 fn path(user: &str) -> String {
@@ -77,7 +103,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                     vec![
                         user.name.clone(),
                         user.title.clone(),
-                        super::role_word(user.role).to_owned(),
+                        rights(user),
                         way(user),
                         when_ever(user.seen.as_ref()),
                         user.sessions.to_string(),
@@ -86,7 +112,7 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                 table(&["user", "called", "role", "signs in by", "last", "browsers"], rows.collect());
             })?;
         }
-        Verb::Add { user, title, role } => {
+        Verb::Add { user, title, role, groups } => {
             let known: Vec<User> = client.get("/users", &[]).await?;
             if known.iter().any(|one| one.name == user) {
                 return Err(super::WrongRequest(format!(
@@ -94,16 +120,26 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
                 ))
                 .into());
             }
-            let _: User = client.put(&path(&user), &PutUser { title, role: role.into() }).await?;
+            let _: User = client
+                .put(&path(&user), &PutUser { title, role: role.into(), groups: groups.into_iter().collect() })
+                .await?;
             eprintln!("user {user} added; give her this link");
             link(client, &user, output).await?;
         }
-        Verb::Change { user, title, role } => {
+        Verb::Change { user, title, role, groups } => {
             let known: Vec<User> = client.get("/users", &[]).await?;
             let Some(now) = known.into_iter().find(|one| one.name == user) else {
                 return Err(super::WrongRequest(format!("there is no user \"{user}\"")).into());
             };
-            let put = PutUser { title: title.unwrap_or(now.title), role: role.map_or(now.role, Role::from) };
+            let mut within = now.groups;
+            for (group, role) in groups {
+                match role {
+                    Some(role) => within.insert(group, role),
+                    None => within.remove(&group),
+                };
+            }
+            let role = role.map_or(now.role, Role::from);
+            let put = PutUser { title: title.unwrap_or(now.title), role, groups: within };
             let changed: User = client.put(&path(&user), &put).await?;
             output.said(&format!(
                 "user {user} is called {} and is {}",

@@ -8,7 +8,7 @@ use std::{net::SocketAddr, path::PathBuf, time::Duration};
 use anyhow::Result;
 use jiff::Timestamp;
 use tokio_util::sync::CancellationToken;
-use wetbank_core::Role;
+use wetbank_core::{Rights, Role};
 
 use crate::{
     End,
@@ -48,7 +48,7 @@ pub(crate) async fn run(args: Args, output: Output) -> Result<End> {
     let service = Service::start(&scene.data(), Listen::here(listen), None, false).await?;
     scene.arrange(&service.engine).await?;
     for (name, title, role) in COLLEAGUES {
-        service.people.put_user(name, title, role, Timestamp::now()).await?;
+        service.people.put_user(name, title, Rights::everywhere(role), Timestamp::now()).await?;
     }
     if args.check {
         let fine = check::run(&scene, &service.engine, output).await;

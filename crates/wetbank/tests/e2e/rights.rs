@@ -183,6 +183,8 @@ async fn every_call_lets_in_whom_it_should_and_nobody_else() {
     ] {
         by_role.push((office.colleague(name, role).await, least));
     }
+    let grouped = office.colleague("gerd", "viewer").await;
+    assert!(office.wetbank(&["user", "change", "gerd", "--in", "harbour=manager"]).status.success());
     let program = office.json(&["token", "add", "desk", "--role", "operator"])["token"].as_str().unwrap().to_owned();
     ended.cookie.push(' ');
     for (method, path, least) in CALLS {
@@ -206,6 +208,13 @@ async fn every_call_lets_in_whom_it_should_and_nobody_else() {
                 _ if *role < least => assert_eq!((status, &*code), (403, "role"), "{what} as {role:?}"),
                 _ => assert!(status != 401 && code != "role" && status < 500, "{what} as {role:?}: {status} {code}"),
             }
+        }
+        // Manager of a group to which nothing belongs: nothing is done for her that a viewer may not have done.
+        let (status, code) = try_it(&grouped, None, method, path).await;
+        match least {
+            Anybody | Viewer => assert!(status != 401 && code != "role" && status < 500, "{what} in a group: {status}"),
+            Owner | Machine => assert_eq!((status, &*code), (403, "role"), "{what} in a group"),
+            Operator | Manager => assert!((400..500).contains(&status) && status != 401, "{what} in a group: {status}"),
         }
         let (status, code) = try_it(&stranger, Some(&program), method, path).await;
         match least {
@@ -255,4 +264,112 @@ async fn a_token_never_does_more_than_who_made_it_and_a_role_that_was_taken_is_g
     assert_eq!((switch(None).await, switch(Some(&token)).await), (403, 403));
     assert!(office.wetbank(&["user", "remove", "ina"]).status.success());
     assert_eq!((switch(None).await, switch(Some(&token)).await), (401, 401));
+}
+
+const GROUPED: &str = r#"
+[place.office]
+kind = "folder"
+root = "@/office"
+group = "harbour"
+
+[place.safe]
+kind = "folder"
+root = "@/safe"
+
+[rule.hers]
+group = "harbour"
+starts = { arrival = { place = "office", folder = "in" } }
+[[rule.hers.branch]]
+steps = [ { copy = { to = "office", folder = "out" } } ]
+
+[rule.others]
+starts = { hand = {} }
+finds = [ { place = "safe", folder = "in" } ]
+[[rule.others.branch]]
+steps = [ { hold = { why = "asked" } } ]
+"#;
+
+/// Says that a call was refused for want of a role, and why.
+async fn lacking(answer: reqwest::Response, words: &str) {
+    let status = answer.status().as_u16();
+    let problem: Value = answer.json().await.unwrap_or_default();
+    let detail = problem["detail"].as_str().unwrap_or_default();
+    assert!(status == 403 && problem["code"] == "role" && detail.contains(words), "{words}: {status} {problem}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_has_more_rights_in_a_group_has_them_there_only() {
+    let office = Office::open();
+    std::fs::create_dir_all(office.path("safe")).unwrap();
+    office.book(GROUPED);
+    office.put("safe/in/ledger.csv", b"1");
+    let ina = office.colleague("ina", "viewer").await;
+    let switch = async |rule: &str| ina.post(&format!("/rules/{rule}/switch"), json!({ "on": true })).await;
+    lacking(switch("hers").await, "ina is viewer").await;
+    assert!(office.wetbank(&["user", "change", "ina", "--in", "harbour=operator"]).status.success());
+    lacking(switch("hers").await, "ina is viewer").await;
+    assert_eq!(ina.post("/rules/hers/run", json!({ "all": false })).await.status(), 200);
+    lacking(ina.post("/rules/others/run", json!({ "all": false })).await, "belongs to no group").await;
+    office.wetbank(&["rule", "run", "others"]);
+    let hold = office.hold();
+    let item = hold["item"].as_i64().unwrap();
+    for path in [
+        format!("/holds/{item}/release"),
+        format!("/runs/{}/retry", hold["run"]),
+        format!("/runs/{}/stop", hold["run"]),
+    ] {
+        lacking(ina.post(&path, json!({})).await, "belongs to no group").await;
+    }
+    lacking(ina.post(&format!("/holds/{item}/dismiss"), json!({ "why": "x" })).await, "belongs to no group").await;
+    let by_hand = json!({ "from": "safe:/in", "to": "office:/out", "names": ["ledger.csv"] });
+    lacking(ina.post("/by-hand", by_hand).await, "belongs to no group").await;
+    assert_eq!(ina.post("/places/office/test", json!({})).await.status(), 200);
+    lacking(ina.post("/places/safe/test", json!({})).await, "belongs to no group").await;
+
+    assert!(office.wetbank(&["user", "change", "ina", "--in", "harbour=manager"]).status.success());
+    assert_eq!(switch("hers").await.status(), 204);
+    lacking(switch("others").await, "belongs to no group").await;
+    let put = async |name: &str, text: String| {
+        ina.ask(Method::PUT, &format!("/book/rule/{name}"), Some(json!({ "text": text }))).await
+    };
+    let rule = |name: &str, group: &str, steps: &str| {
+        format!(
+            "[rule.{name}]\n{group}starts = {{ arrival = {{ place = \"office\", folder = \"in\" }} }}\n[[rule.{name}.branch]]\nsteps = [ {steps} ]\n"
+        )
+    };
+    let (harbour, copy) = ("group = \"harbour\"\n", "{ copy = { to = \"office\", folder = \"out\" } }");
+    for (name, group, steps, words) in [
+        ("hers", "", copy, "belongs to no group"),
+        ("hers", "group = \"archive\"\n", copy, "group archive"),
+        ("others", harbour, copy, "belongs to no group"),
+        ("new", "", copy, "belongs to no group"),
+        ("new", harbour, "{ copy = { to = \"safe\", folder = \"out\" } }", "place \"safe\""),
+        ("new", harbour, "{ note = { text = \"x\" } }, { call = { url = \"http://127.0.0.1/\" } }", "step call"),
+        (
+            "new",
+            harbour,
+            "{ call = { url = \"http://127.0.0.1/\", token = { secret = \"desk\" } } }",
+            "secret \"desk\"",
+        ),
+    ] {
+        lacking(put(name, rule(name, group, steps)).await, words).await;
+    }
+    let place = json!({ "text": "[place.office]\nkind = \"folder\"\nroot = \"/\"\ngroup = \"harbour\"\n" });
+    lacking(ina.ask(Method::PUT, "/book/place/office", Some(place)).await, "within groups only").await;
+    let added = put("new", rule("new", harbour, copy)).await;
+    assert_eq!(added.status(), 200, "{}", added.text().await.unwrap());
+    assert_eq!(ina.ask(Method::DELETE, "/book/rule/new", None).await.status(), 204);
+    lacking(ina.ask(Method::DELETE, "/book/rule/others", None).await, "belongs to no group").await;
+    lacking(ina.ask(Method::DELETE, "/book/place/office", None).await, "within groups only").await;
+    // A group's name that is none is a mistake of the book, or of who gives the right.
+    let wrong = office.try_book("[place.office]\nkind = \"folder\"\nroot = \"@/office\"\ngroup = \"The Harbour\"\n");
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("is no name"), "{wrong:?}");
+    for words in [["--in", "harbour=owner"], ["--in", "The Harbour=operator"], ["--in", "harbour=boss"]] {
+        let mut all = vec!["user", "change", "ina"];
+        all.extend(words);
+        assert!(!office.wetbank(&all).status.success(), "{words:?}");
+    }
+    assert!(office.wetbank(&["user", "change", "ina", "--in", "harbour="]).status.success());
+    assert_eq!(office.json(&["user", "list"])[0]["groups"], json!({}));
+    lacking(switch("hers").await, "ina is viewer").await;
 }

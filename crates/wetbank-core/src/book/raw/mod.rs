@@ -117,6 +117,9 @@ impl JsonSchema for Database {
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(crate) struct Limits {
+    /// The group it belongs to: who may act or arrange in that group only may do so with it.
+    #[schemars(title = "Group", extend("seldom" = true))]
+    pub group: Option<Text<holds::GroupName>>,
     /// When what failed there is tried again, for rules that do not say so themselves.
     #[schemars(title = "Try again", extend("seldom" = true))]
     pub retry: Option<Retry>,
@@ -134,7 +137,7 @@ pub(crate) struct Limits {
 
 impl Limits {
     /// The keys that every place takes besides those of its kind.
-    pub const KEYS: [&str; 4] = ["retry", "transfers", "rate", "rates"];
+    pub const KEYS: [&str; 5] = ["group", "retry", "transfers", "rate", "rates"];
 }
 
 /// A speed at hours of the day.

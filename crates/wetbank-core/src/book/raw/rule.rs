@@ -22,6 +22,9 @@ pub(crate) struct Rule {
     #[serde(default)]
     #[schemars(title = "Why", extend("holds" = "lines"))]
     pub why: String,
+    /// The group it belongs to: who may act or arrange in that group only may do so with it.
+    #[schemars(title = "Group", extend("seldom" = true))]
+    pub group: Option<Text<holds::GroupName>>,
     /// Whose clock counts for dates in names and for its schedule.
     #[schemars(title = "Time zone", extend("seldom" = true, "default" = "UTC"))]
     pub zone: Option<Text<holds::Zone>>,

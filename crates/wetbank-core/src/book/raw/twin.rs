@@ -22,6 +22,9 @@ pub(crate) struct Twin {
     #[serde(default)]
     #[schemars(title = "Why", extend("holds" = "lines"))]
     pub why: String,
+    /// The group it belongs to: who may act or arrange in that group only may do so with it.
+    #[schemars(title = "Group", extend("seldom" = true))]
+    pub group: Option<Text<holds::GroupName>>,
     /// The folder that it goes by: here.
     #[schemars(title = "Near side")]
     pub near: TwinSide,

@@ -60,6 +60,12 @@ pub fn section_value(kind: SectionKind, text: &str) -> Result<(String, Map<Strin
     Ok((name.to_owned(), table_value(table)))
 }
 
+/// The group that a section's text says it belongs to.
+pub fn section_group(kind: SectionKind, text: &str) -> Option<String> {
+    let (_, value) = section_value(kind, text).ok()?;
+    value.get("group")?.as_str().map(str::to_owned)
+}
+
 /// The text of a section with this name and value. What stands in `old` with the same value keeps its bytes; a new key
 /// stands where `docs/book.md` has it. Without an old text the section is written anew.
 pub fn section_text(

@@ -9,16 +9,17 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::{HandDelivery, IfExists, RelPath, Role};
+use wetbank_core::{HandDelivery, IfExists, RelPath, Role, SectionKind};
 use wetbank_engine::{NewAgreement, NewPlaceKeys, NewPlaceValue};
 use wetbank_places::{Depth, PlaceError, PlaceErrorKind};
 
 pub(super) use map::{state_of, test_step};
 
 use crate::{
-    auth::{Manager, Operator, Viewer, needs},
+    auth::{Manager, OperatorSomewhere, Viewer},
     error::ApiError,
     extract::{Asked, Body, Part, file},
+    groups,
     state::Shared,
 };
 
@@ -93,13 +94,14 @@ pub(crate) async fn add(
 /// Test a place step by step, as the service. With `confirm`, what its server shows is confirmed first.
 #[utoipa::path(post, path = "/places/{name}/test", operation_id = "test_place", tag = "places", params(("name" = String, Path)), request_body = api::TestPlace, responses((status = 200, body = api::TestedPlace), (status = 404, body = api::Problem)))]
 pub(crate) async fn test(
-    Operator(caller): Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::TestPlace>,
 ) -> Result<Json<api::TestedPlace>, ApiError> {
+    groups::may(&state.engine, &caller, Role::Operator, SectionKind::Place, &name)?;
     if let Some(typed) = &body.confirm {
-        needs(&caller, Role::Manager)?;
+        groups::may(&state.engine, &caller, Role::Manager, SectionKind::Place, &name)?;
         match state.engine.shown_identity(&name).await? {
             Some(shown) if shown.is(typed) => state.engine.confirm_identity(&name, &shown, &caller.who).await?,
             Some(shown) => {
@@ -180,11 +182,12 @@ pub(crate) async fn browse(
 /// Make a folder, and those above it. One that is there is as good as one that is made.
 #[utoipa::path(post, path = "/places/{name}/folders", operation_id = "make_folder", tag = "places", params(("name" = String, Path)), request_body = api::NewFolder, responses((status = 204), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn make_folder(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::NewFolder>,
 ) -> Result<StatusCode, ApiError> {
+    groups::may(&state.engine, &caller, Role::Operator, SectionKind::Place, &name)?;
     let folder = RelPath::parse(&body.folder).map_err(|e| ApiError::bad(e.to_string()))?;
     state.engine.make_folder(&name, &folder).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -193,11 +196,14 @@ pub(crate) async fn make_folder(
 /// Copy or move files by hand: each becomes a run like those of rules.
 #[utoipa::path(post, path = "/by-hand", tag = "places", request_body = api::ByHand, responses((status = 200, body = api::Begun), (status = 400, body = api::Problem), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn by_hand(
-    Operator(caller): Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Body(body): Body<api::ByHand>,
 ) -> Result<Json<api::Begun>, ApiError> {
     let (from, to) = (file(&body.from)?, file(&body.to)?);
+    for end in [&from, &to] {
+        groups::may(&state.engine, &caller, Role::Operator, SectionKind::Place, end.place.as_str())?;
+    }
     let exists = match body.exists.unwrap_or(api::IfExists::Refuse) {
         api::IfExists::Refuse => IfExists::Refuse,
         api::IfExists::Replace => IfExists::Replace,

@@ -8,14 +8,14 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::Name;
+use wetbank_core::{Name, Role, SectionKind};
 
 use crate::{
     audit::Noted,
-    auth::{Manager, Operator, Viewer},
+    auth::{Manager, ManagerSomewhere, OperatorSomewhere, Viewer},
     error::ApiError,
     extract::{Asked, Body, Part, file},
-    shown,
+    groups, shown,
     state::Shared,
 };
 
@@ -81,11 +81,12 @@ pub(crate) async fn rule(
 /// Switch a rule on or off.
 #[utoipa::path(post, path = "/rules/{name}/switch", tag = "rules", params(("name" = String, Path)), request_body = api::Switch, responses((status = 204), (status = 404, body = api::Problem)))]
 pub(crate) async fn switch(
-    _: Manager,
+    ManagerSomewhere(caller): ManagerSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::Switch>,
 ) -> Result<(Extension<Noted>, StatusCode), ApiError> {
+    groups::may(&state.engine, &caller, Role::Manager, SectionKind::Rule, &name)?;
     state.engine.switch(&name, body.on).await?;
     Ok((Extension(Noted::switched(body.on)), StatusCode::NO_CONTENT))
 }
@@ -93,11 +94,12 @@ pub(crate) async fn switch(
 /// Run a rule now: on a chosen file, also if it took that before, or on all that it is about.
 #[utoipa::path(post, path = "/rules/{name}/run", tag = "rules", params(("name" = String, Path)), request_body = api::RunFile, responses((status = 200, body = api::Started), (status = 409, body = api::Problem)))]
 pub(crate) async fn run_now(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::RunFile>,
 ) -> Result<Json<api::Started>, ApiError> {
+    groups::may_act(&state.engine, &caller, &name)?;
     let (run, item) = match body.file {
         Some(chosen) => {
             let (run, item) = state.engine.run_now(&name, &file(&chosen)?).await?;

@@ -14,10 +14,10 @@ use wetbank_engine::Arrangement;
 use wetbank_journal::{HoldRecord, Journal, RunFilter, TraceRecord};
 
 use crate::{
-    auth::{Operator, Viewer},
+    auth::{OperatorSomewhere, Viewer},
     error::ApiError,
     extract::{Asked, Body, Part},
-    shown,
+    groups, shown,
     state::Shared,
 };
 
@@ -114,10 +114,11 @@ pub(crate) async fn run(
 /// Stop a run: what is not at its end is held.
 #[utoipa::path(post, path = "/runs/{id}/stop", tag = "runs", params(("id" = i64, Path)), responses((status = 200, body = api::StoppedRun), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn stop(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(id): Part<i64>,
 ) -> Result<Json<api::StoppedRun>, ApiError> {
+    groups::may_act_on_run(&state.engine, &caller, id).await?;
     let wetbank_engine::StoppedRun { held, ended, stopping } = state.engine.stop_run(id).await?;
     Ok(Json(api::StoppedRun { held, ended, stopping }))
 }
@@ -125,11 +126,12 @@ pub(crate) async fn stop(
 /// Go on with what is held or waits in a run.
 #[utoipa::path(post, path = "/runs/{id}/retry", tag = "runs", params(("id" = i64, Path)), request_body = api::Retry, responses((status = 200, body = api::Affected), (status = 404, body = api::Problem), (status = 409, body = api::Problem)))]
 pub(crate) async fn retry(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(id): Part<i64>,
     Body(body): Body<api::Retry>,
 ) -> Result<Json<api::Affected>, ApiError> {
+    groups::may_act_on_run(&state.engine, &caller, id).await?;
     Ok(Json(api::Affected { items: state.engine.retry_run(id, body.item).await? }))
 }
 
@@ -160,10 +162,11 @@ pub(crate) async fn holds(
 /// Let a held item go on.
 #[utoipa::path(post, path = "/holds/{item}/release", tag = "holds", params(("item" = i64, Path)), responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn release(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(item): Part<i64>,
 ) -> Result<StatusCode, ApiError> {
+    groups::may_act_on_item(&state.engine, &caller, item).await?;
     state.engine.release(item).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -171,11 +174,12 @@ pub(crate) async fn release(
 /// Give a held item up, saying why.
 #[utoipa::path(post, path = "/holds/{item}/dismiss", tag = "holds", params(("item" = i64, Path)), request_body = api::Dismiss, responses((status = 204), (status = 409, body = api::Problem)))]
 pub(crate) async fn dismiss(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(item): Part<i64>,
     Body(body): Body<api::Dismiss>,
 ) -> Result<StatusCode, ApiError> {
+    groups::may_act_on_item(&state.engine, &caller, item).await?;
     let why = body.why.trim();
     if why.is_empty() {
         return Err(ApiError::bad("say why the file is given up; whoever reads the history later will ask"));

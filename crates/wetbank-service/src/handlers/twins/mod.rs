@@ -7,13 +7,14 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::Cause;
+use wetbank_core::{Cause, Role, SectionKind};
 
 use crate::{
     audit::Noted,
-    auth::{Manager, Operator, Viewer},
+    auth::{ManagerSomewhere, OperatorSomewhere, Viewer},
     error::ApiError,
     extract::{Asked, Body, Part},
+    groups,
     state::Shared,
 };
 
@@ -59,11 +60,12 @@ pub(crate) async fn twin(
 /// Switch a twin on or off: off, a pass is made only when somebody or a rule asks for it.
 #[utoipa::path(post, path = "/twins/{name}/switch", tag = "twins", params(("name" = String, Path)), request_body = api::Switch, responses((status = 204), (status = 404, body = api::Problem)))]
 pub(crate) async fn switch_twin(
-    _: Manager,
+    ManagerSomewhere(caller): ManagerSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::Switch>,
 ) -> Result<(Extension<Noted>, StatusCode), ApiError> {
+    groups::may(&state.engine, &caller, Role::Manager, SectionKind::Twin, &name)?;
     state.engine.switch_twin(&name, body.on).await?;
     Ok((Extension(Noted::switched(body.on)), StatusCode::NO_CONTENT))
 }
@@ -120,11 +122,12 @@ pub(crate) async fn texts(
 /// Make a pass of a twin now, with these choices. What changed since it was looked at is planned anew.
 #[utoipa::path(post, path = "/twins/{name}/run", tag = "twins", params(("name" = String, Path)), request_body = api::RunTwin, responses((status = 200, body = api::TwinPassed), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn run_twin(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::RunTwin>,
 ) -> Result<Json<api::TwinPassed>, ApiError> {
+    groups::may(&state.engine, &caller, Role::Operator, SectionKind::Twin, &name)?;
     let (twin, choices) = (state.engine.twin(&name)?, map::choices(body.choices)?);
     // Whoever asked may go away: the pass comes to its end all the same.
     let engine = state.engine.clone();
@@ -151,11 +154,12 @@ pub(crate) async fn kept(
 /// Bring back what a side lost on a day: these paths, or all of it.
 #[utoipa::path(post, path = "/twins/{name}/restore", tag = "twins", params(("name" = String, Path)), request_body = api::RestoreTwin, responses((status = 200, body = api::Started), (status = 404, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn restore(
-    _: Operator,
+    OperatorSomewhere(caller): OperatorSomewhere,
     State(state): State<Shared>,
     Part(name): Part<String>,
     Body(body): Body<api::RestoreTwin>,
 ) -> Result<Json<api::Started>, ApiError> {
+    groups::may(&state.engine, &caller, Role::Operator, SectionKind::Twin, &name)?;
     let twin = state.engine.twin(&name)?;
     let (side, day) = (map::side(&body.side)?, map::day(&body.day)?);
     let paths = body.paths.iter().map(|path| map::path(path)).collect::<Result<Vec<_>, _>>()?;
