@@ -9,6 +9,8 @@ CREATE TABLE user (
   -- The seed of the codes of the second factor, sealed, and the last time step whose code was used.
   seed      BLOB,
   step      INTEGER,
+  -- Who she is to the provider that vouches for her: its address and its name for her.
+  identity  TEXT    UNIQUE,
   made      INTEGER NOT NULL,
   seen      INTEGER
 ) STRICT, WITHOUT ROWID;

@@ -1,1 +1,1 @@
-SELECT name AS "name!", title, rights, password, seed, step, made, seen FROM user ORDER BY name
+SELECT name AS "name!", title, rights, password, seed, step, identity, made, seen FROM user ORDER BY name

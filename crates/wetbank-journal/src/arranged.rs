@@ -23,6 +23,19 @@ impl Journal {
             .await
     }
 
+    /// Forgets a small value.
+    pub async fn remove_setting(&self, key: &str) -> Result<(), JournalError> {
+        let key = key.to_owned();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    sqlx::query_file!("queries/setting_remove.sql", key).execute(connection).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
     /// Every section, in the order of the book.
     pub async fn sections(&self) -> Result<Vec<SectionRecord>, JournalError> {
         let rows = sqlx::query_file!("queries/sections.sql").fetch_all(&self.read).await?;

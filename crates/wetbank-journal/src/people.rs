@@ -18,6 +18,7 @@ pub struct UserRecord {
     pub password: Option<String>,
     pub seed: Option<Vec<u8>>,
     pub step: Option<i64>,
+    pub identity: Option<String>,
     pub made: Timestamp,
     pub seen: Option<Timestamp>,
 }
@@ -90,6 +91,8 @@ pub struct Replaced {
     pub passkey: Option<(String, String)>,
     /// The user's new password, as its argon2id text.
     pub password: Option<String>,
+    /// Who the user is from now on to the provider that vouches for her.
+    pub identity: Option<String>,
     /// Sessions that end.
     pub sessions: Vec<i64>,
 }
@@ -128,6 +131,7 @@ impl Journal {
                 password: row.password,
                 seed: row.seed,
                 step: row.step,
+                identity: row.identity,
                 made: records::time(row.made),
                 seen: row.seen.map(records::time),
             })
@@ -180,6 +184,19 @@ impl Journal {
             .write(move |connection| {
                 Box::pin(async move {
                     sqlx::query_file!("queries/user_seed.sql", name, seed, step).execute(connection).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Keeps who a user is to the provider that vouches for her; nothing for nobody.
+    pub async fn set_identity(&self, name: &str, identity: Option<String>) -> Result<(), JournalError> {
+        let name = name.to_owned();
+        self.writer
+            .write(move |connection| {
+                Box::pin(async move {
+                    sqlx::query_file!("queries/user_identity.sql", name, identity).execute(connection).await?;
                     Ok(())
                 })
             })
@@ -291,6 +308,11 @@ impl Journal {
                     }
                     if let Some(password) = replaced.password {
                         sqlx::query_file!("queries/user_password.sql", new.user, password)
+                            .execute(&mut *connection)
+                            .await?;
+                    }
+                    if let Some(identity) = replaced.identity {
+                        sqlx::query_file!("queries/user_identity.sql", new.user, identity)
                             .execute(&mut *connection)
                             .await?;
                     }

@@ -41,6 +41,18 @@ pub enum PeopleError {
     /// What a passkey answered is not what was asked for.
     #[error("this passkey does not open: {0}")]
     Passkey(String),
+    /// No provider vouches for anybody here.
+    #[error("no provider vouches for anybody here; an owner names one")]
+    NoProvider,
+    /// The provider cannot be asked, or what it answered does not hold.
+    #[error("the provider cannot be asked, or its answer does not hold: {0}")]
+    Provider(String),
+    /// The provider knows somebody who has no name here.
+    #[error("the provider vouches for somebody who has no name here; ask an owner for a link, and open it first")]
+    Nobody,
+    /// The provider's name for somebody is another user's.
+    #[error("the provider's name for you belongs to another user here")]
+    Others,
     /// The name is taken.
     #[error("there is a token \"{0}\" already; choose another name or remove it first")]
     Taken(String),

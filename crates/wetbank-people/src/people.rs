@@ -14,6 +14,7 @@ use wetbank_journal::{Journal, UserRecord};
 use crate::{
     Attempts, Codes, Passwords, PeopleError, Seed,
     passkeys::Ceremonies,
+    provider::Vouching,
     standing::{Standing, rights},
 };
 
@@ -35,6 +36,8 @@ pub struct User {
     pub has_codes: bool,
     /// How many passkeys she has.
     pub passkeys: usize,
+    /// Whether the provider vouches for her.
+    pub is_vouched: bool,
     /// Since when she may come.
     pub made: Timestamp,
     /// When she signed in last.
@@ -53,6 +56,7 @@ pub(crate) struct Inner {
     pub passwords: Passwords,
     pub attempts: Attempts,
     pub ceremonies: Ceremonies,
+    pub vouching: Vouching,
 }
 
 /// Everybody who may come. Clones share it.
@@ -72,8 +76,8 @@ impl People {
     pub async fn open(journal: Journal, vault: Arc<Vault>) -> Result<Self, PeopleError> {
         let standing = RwLock::new(Standing::read(&journal).await?);
         let (changing, passwords, attempts) = (Mutex::default(), Passwords::default(), Attempts::default());
-        let ceremonies = Ceremonies::default();
-        Ok(Self(Arc::new(Inner { journal, vault, standing, changing, passwords, attempts, ceremonies })))
+        let (ceremonies, vouching) = (Ceremonies::default(), Vouching::default());
+        Ok(Self(Arc::new(Inner { journal, vault, standing, changing, passwords, attempts, ceremonies, vouching })))
     }
 
     /// Puts on record when sessions and tokens were seen last, and ends those whose time is over, until told to stop.
@@ -160,6 +164,7 @@ impl People {
             password: None,
             seed: None,
             step: None,
+            identity: None,
             made: now,
             seen: None,
         });
@@ -313,6 +318,7 @@ fn user(standing: &Standing, record: &UserRecord) -> User {
         has_password: record.password.is_some(),
         has_codes: record.seed.is_some(),
         passkeys: standing.passkeys.values().filter(|one| one.user == record.name).count(),
+        is_vouched: record.identity.is_some(),
         made: record.made,
         seen: record.seen,
         sessions: standing.sessions_of(&record.name).len(),

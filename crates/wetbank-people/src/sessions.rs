@@ -119,7 +119,7 @@ impl People {
             ends: now + LONGEST,
         };
         let (ended, password, step) = (replaced.sessions.clone(), replaced.password.clone(), replaced.step);
-        let passkey = replaced.passkey.clone();
+        let (passkey, identity) = (replaced.passkey.clone(), replaced.identity.clone());
         let Some(id) = self.0.journal.begin_session(new.clone(), replaced).await? else { return Ok(None) };
         let mut standing = self.0.standing.write();
         standing.end(&ended);
@@ -127,6 +127,7 @@ impl People {
             record.seen = Some(now);
             record.password = password.or(record.password.take());
             record.step = step.or(record.step);
+            record.identity = identity.or(record.identity.take());
         }
         if let Some((id, key)) = passkey
             && let Some(record) = standing.passkeys.get_mut(&id)

@@ -12,7 +12,7 @@ use wetbank_journal::NewAct;
 use crate::{auth::identify, error::ApiError, listening::Peer, state::Shared};
 
 /// Calls that are posted and change nothing: they look.
-const LOOKS: [&str; 11] = [
+const LOOKS: [&str; 12] = [
     "/book/check",
     "/book/diff",
     "/book/test",
@@ -24,6 +24,7 @@ const LOOKS: [&str; 11] = [
     "/me/passkeys/new",
     "/me/second-factor/new",
     "/session/passkey/new",
+    "/session/provider/new",
 ];
 /// Whose record the handler writes, since nobody has proved who he is before.
 const SIGN_INS: [&str; 3] = ["/session", "/session/link", "/session/passkey"];

@@ -75,10 +75,10 @@ impl Token {
     }
 }
 
-/// The cookie of a request.
-fn cookie(headers: &HeaderMap) -> Option<&str> {
+/// A cookie of a request.
+pub(crate) fn one_cookie<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
     let values = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
-    values.flat_map(|value| value.split(';')).find_map(|pair| pair.trim().strip_prefix(COOKIE)?.strip_prefix('='))
+    values.flat_map(|value| value.split(';')).find_map(|pair| pair.trim().strip_prefix(name)?.strip_prefix('='))
 }
 
 /// Who asks.
@@ -93,7 +93,7 @@ pub(crate) fn identify(state: &Shared, headers: &HeaderMap, extensions: &Extensi
             ApiError::sign_in("this token is not valid, or no longer")
         });
     }
-    let Some(cookie) = cookie(headers) else { return Err(ApiError::sign_in("sign in first")) };
+    let Some(cookie) = one_cookie(headers, COOKIE) else { return Err(ApiError::sign_in("sign in first")) };
     state.people.session(cookie, now).ok_or_else(|| ApiError::sign_in("the session has ended; sign in again"))
 }
 

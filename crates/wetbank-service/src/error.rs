@@ -97,6 +97,9 @@ impl From<PeopleError> for ApiError {
             PeopleError::NoLink => (StatusCode::GONE, "link"),
             PeopleError::Weak(_) => (StatusCode::UNPROCESSABLE_ENTITY, "password"),
             PeopleError::Unknown { .. } => (StatusCode::NOT_FOUND, "not-found"),
+            PeopleError::NoProvider => (StatusCode::CONFLICT, "no-provider"),
+            PeopleError::Provider(_) => (StatusCode::BAD_GATEWAY, "provider"),
+            PeopleError::Nobody | PeopleError::Others => (StatusCode::UNAUTHORIZED, "provider"),
             PeopleError::NoPasskeys(_) => (StatusCode::CONFLICT, "no-passkeys"),
             PeopleError::Passkey(_) => (StatusCode::UNAUTHORIZED, "passkey"),
             PeopleError::Taken(_) => (StatusCode::CONFLICT, "taken"),
@@ -106,7 +109,7 @@ impl From<PeopleError> for ApiError {
             PeopleError::Journal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "journal"),
             _ => (StatusCode::INTERNAL_SERVER_ERROR, "broken"),
         };
-        if status.is_server_error() {
+        if status.is_server_error() && code != "provider" {
             tracing::error!(error = ?error, "who may come could not be read or changed");
         }
         let mut told = Self::new(status, code, error.to_string());

@@ -21,8 +21,8 @@ use crate::{
     error::ApiError,
     events,
     handlers::{
-        audit as audits, book, calendars, databases, drafts, keys, me, notices, partners, passkeys, places, rehearsals,
-        rules, runs, secrets, sections, session, sign_in, signals, starters, status, tokens, twins, users,
+        audit as audits, book, calendars, databases, drafts, keys, me, notices, partners, passkeys, places, provider,
+        rehearsals, rules, runs, secrets, sections, session, sign_in, signals, starters, status, tokens, twins, users,
     },
     state::Shared,
 };
@@ -64,6 +64,7 @@ fn api() -> OpenApiRouter<Shared> {
             session::routes(),
             me::routes(),
             passkeys::routes(),
+            provider::routes(),
             users::routes(),
             tokens::routes(),
             audits::routes(),
@@ -92,6 +93,7 @@ pub(crate) fn router(shared: Shared) -> Router {
         .route("/api/v1/openapi.json", get(move || async move { axum::Json((*document).clone()) }))
         .route("/api/{*rest}", any(ApiError::no_call))
         .route(sign_in::BACK, get(sign_in::back))
+        .route(provider::BACK, get(provider::back))
         .merge(signals::routes())
         .fallback(console::serve)
         .method_not_allowed_fallback(ApiError::other_method)

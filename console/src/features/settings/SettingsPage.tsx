@@ -2,7 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, useSearchParams } from "react-router";
 
-import { ROLES, type Role, meQuery } from "../../shared/api/me";
+import type { Schemas } from "../../shared/api/client";
+import { ROLES, type Role, meQuery, waysQuery } from "../../shared/api/me";
 import { Tabs } from "../../shared/ui/Tabs";
 import { plural } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
@@ -12,11 +13,12 @@ import { Keys } from "./Keys";
 import { OnTheNetwork } from "./OnTheNetwork";
 import { Passkeys } from "./Passkeys";
 import { People } from "./People";
+import { Provider } from "./Provider";
 import { Removed } from "./Removed";
 import { Secrets } from "./Secrets";
 import { Sessions } from "./Sessions";
 import { Tokens } from "./Tokens";
-import { Password, SecondFactor, Yourself } from "./You";
+import { Connected, Password, SecondFactor, Yourself } from "./You";
 import { calendarsQuery, databasesQuery } from "./queries";
 
 function Part({ title, about, action, children }: { title: string; about: string; action?: ReactNode; children: ReactNode }) {
@@ -118,10 +120,24 @@ function Colleagues() {
       <Part title="People" about="Who may sign in, and what each may do.">
         <People />
       </Part>
+      <Part title="Provider" about="Who vouches for your people (OpenID Connect). It says who somebody is; who may come is arranged here.">
+        <Provider />
+      </Part>
       <Part title="Signed in" about="Browsers that are signed in now.">
         <Sessions all />
       </Part>
     </div>
+  );
+}
+
+/** Whether the provider vouches for one, if there is one. */
+function Vouched({ me }: { me: Schemas["Me"] }) {
+  const { data: ways } = useQuery(waysQuery);
+  if (!ways?.provider && !me.vouched) return null;
+  return (
+    <Part title={ways?.provider ?? "Provider"} about="Who vouches for you: you sign in there, and are signed in here.">
+      <Connected me={me} />
+    </Part>
   );
 }
 
@@ -140,6 +156,7 @@ function You() {
           <Part title="Second factor" about="A code of an app, asked for besides the password.">
             <SecondFactor me={me} />
           </Part>
+          <Vouched me={me} />
           <Part title="Passkeys" about="A key that a device of yours holds: it signs you in without name, password or code.">
             <Passkeys />
           </Part>

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { type Schemas, api, told } from "../../shared/api/client";
-import { ROLE_WORDS, meQuery } from "../../shared/api/me";
+import { ROLE_WORDS, meQuery, toProvider } from "../../shared/api/me";
 import { Told, Typed } from "../../shared/form/Typed";
 import { Failure, Shown } from "../../shared/ui/states";
 
@@ -123,6 +123,22 @@ export function SecondFactor({ me }: { me: Schemas["Me"] }) {
         Give the second factor up
       </button>
     </form>
+  );
+}
+
+/** Whether the provider vouches for one. */
+export function Connected({ me }: { me: Schemas["Me"] }) {
+  const client = useQueryClient();
+  const connect = useMutation({ mutationFn: () => toProvider({ connect: true }) });
+  const leave = useMutation({ mutationFn: () => told(api.DELETE("/api/v1/me/provider")), onSuccess: () => client.invalidateQueries({ queryKey: ["live"] }) });
+  return (
+    <div className="grid gap-2 px-4 py-3">
+      <p className="quiet">{me.vouched ? "It knows you." : "It does not know you yet."}</p>
+      <Told error={connect.error ?? leave.error} />
+      <button type="button" className="btn btn-sm justify-self-start" disabled={connect.isPending || leave.isPending} onClick={() => (me.vouched ? leave : connect).mutate()}>
+        {me.vouched ? "Not any more" : "Connect"}
+      </button>
+    </div>
   );
 }
 

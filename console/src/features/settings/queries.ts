@@ -12,6 +12,7 @@ export const arrivalsKeptQuery = queryOptions({ queryKey: ["live", "arrivals", "
 
 export const usersQuery = queryOptions({ queryKey: ["live", "users"], queryFn: () => told(api.GET("/api/v1/users")) });
 export const passkeysQuery = queryOptions({ queryKey: ["live", "passkeys"], queryFn: () => told(api.GET("/api/v1/me/passkeys")) });
+export const providerQuery = queryOptions({ queryKey: ["live", "provider"], queryFn: async () => (await told(api.GET("/api/v1/provider"))) ?? null });
 export const tokensQuery = queryOptions({ queryKey: ["live", "tokens"], queryFn: () => told(api.GET("/api/v1/tokens")) });
 export const sessionsQuery = (all: boolean) => queryOptions({ queryKey: ["live", "sessions", all], queryFn: () => told(api.GET("/api/v1/sessions", { params: { query: { all } } })) });
 

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { type Schemas, api, told } from "../../shared/api/client";
+import { toProvider, waysQuery } from "../../shared/api/me";
 import { Told, Typed } from "../../shared/form/Typed";
 import { day } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
@@ -10,6 +11,8 @@ import { Shown } from "../../shared/ui/states";
 function Choose({ link, shown }: { link: string; shown: Schemas["ShownLink"] }) {
   const [password, setPassword] = useState("");
   const [code, setCode] = useState("");
+  const { data: ways } = useQuery(waysQuery);
+  const vouched = useMutation({ mutationFn: () => toProvider({ link }) });
   const open = useMutation({
     mutationFn: () => told(api.POST("/api/v1/session/link", { body: { link, password, ...(code.trim() && { code }) } })),
     onSuccess: () => window.location.assign("/"),
@@ -32,6 +35,14 @@ function Choose({ link, shown }: { link: string; shown: Schemas["ShownLink"] }) 
       <button type="submit" className="btn btn-primary justify-self-start" disabled={!password || open.isPending}>
         Keep it and sign in
       </button>
+      {ways?.provider && (
+        <>
+          <button type="button" className="btn justify-self-start" disabled={vouched.isPending} onClick={() => vouched.mutate()}>
+            Use {ways.provider} in place of a password
+          </button>
+          <Told error={vouched.error} />
+        </>
+      )}
       <p className="quiet text-sm">The link opens once, until {day(shown.until)}.</p>
     </form>
   );

@@ -1,8 +1,9 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { ApiError, api, told } from "../../shared/api/client";
+import { toProvider, waysQuery } from "../../shared/api/me";
 import { openPasskey, passkeysWork } from "../../shared/api/passkeys";
 import { Told, Typed } from "../../shared/form/Typed";
 import { ownPage } from "./ownPage";
@@ -56,6 +57,34 @@ function ByPasskey({ onIn }: { onIn: () => void }) {
   );
 }
 
+/** Why the provider brought nobody in: the address has a word only, never a text. */
+const WHY: Record<string, string> = {
+  nobody: "It vouches for you, but you have no name here. Ask an owner for a link, and open that first.",
+  others: "What it calls you belongs to another user here.",
+  link: "Your link was used already, or its time is over.",
+  provider: "It could not be asked, or its answer does not hold. Try again; the service's log says more.",
+};
+
+/** Signs in by whoever vouches for people here. */
+function ByProvider({ why }: { why: string | null }) {
+  const { data } = useQuery(waysQuery);
+  const signIn = useMutation({ mutationFn: () => toProvider({}) });
+  if (!data?.provider) return null;
+  return (
+    <div className="grid gap-2">
+      {why && (
+        <p role="alert" className="text-error">
+          {WHY[why] ?? WHY["provider"]}
+        </p>
+      )}
+      <button type="button" className="btn justify-self-start" disabled={signIn.isPending} onClick={() => signIn.mutate()}>
+        Sign in with {data.provider}
+      </button>
+      <Told error={signIn.error} />
+    </div>
+  );
+}
+
 /** Signs in with the token that lies in the data folder. */
 function ByToken({ onIn }: { onIn: () => void }) {
   const [token, setToken] = useState("");
@@ -85,6 +114,7 @@ export function SignInPage() {
       <h1 className="text-2xl font-bold">Sign in to Wetbank</h1>
       <ByName onIn={enter} />
       <ByPasskey onIn={enter} />
+      <ByProvider why={asked.get("why")} />
       <details>
         <summary className="quiet cursor-pointer text-sm">You have no name here yet?</summary>
         <p className="quiet pt-2 text-sm">

@@ -18,6 +18,15 @@ export const ROLE_WORDS: Record<Role, string> = {
 /** Who one is, and what one may do. */
 export const meQuery = queryOptions({ queryKey: ["live", "me"], queryFn: () => told(api.GET("/api/v1/session")), staleTime: 10_000 });
 
+/** How one may sign in besides name and password. */
+export const waysQuery = queryOptions({ queryKey: ["live", "ways"], queryFn: () => told(api.GET("/api/v1/sign-in-ways")), staleTime: 60_000 });
+
+/** Goes to the provider, who sends one back. */
+export async function toProvider(why: Schemas["AskProvider"]): Promise<void> {
+  const { address } = await told(api.POST("/api/v1/session/provider/new", { body: why }));
+  window.location.assign(address);
+}
+
 /**
  * Whether one may do what needs a role, if only within a group. The service asks anew with each call, and says where one may not:
  * this only spares what would be refused in any case.

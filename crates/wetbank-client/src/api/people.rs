@@ -93,6 +93,8 @@ pub struct Me {
     /// Whether one has a password and a second factor.
     pub password: bool,
     pub code: bool,
+    /// Whether the provider vouches for one.
+    pub vouched: bool,
     /// Nobody has a name here yet: only whoever may read the data folder can come.
     pub alone: bool,
 }
@@ -164,6 +166,53 @@ pub struct Passkey {
     pub used: Option<String>,
 }
 
+/// A provider that vouches for people (OpenID Connect).
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct Provider {
+    /// How people call it.
+    pub title: String,
+    /// Its address, as it names itself.
+    pub issuer: String,
+    /// What this service is called there.
+    pub client: String,
+}
+
+/// The provider, with what this service proves itself with there.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PutProvider {
+    pub title: String,
+    pub issuer: String,
+    pub client: String,
+    /// The secret; that which is kept if it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+}
+
+/// How one may sign in besides name and password.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInWays {
+    /// How the provider is called, if there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub provider: Option<String>,
+}
+
+/// Why one goes to the provider: to sign in, unless something else is said.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct AskProvider {
+    /// By a link that opens once, in place of a password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<String>,
+    /// To be known by it from now on.
+    #[serde(default)]
+    pub connect: bool,
+}
+
+/// Where the browser is to go.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ProviderAsked {
+    pub address: String,
+}
+
 /// Somebody who may sign in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct User {
@@ -180,6 +229,8 @@ pub struct User {
     pub code: bool,
     /// How many passkeys she has.
     pub passkeys: usize,
+    /// Whether the provider vouches for her.
+    pub vouched: bool,
     pub made: String,
     /// When she signed in last.
     #[serde(default, skip_serializing_if = "Option::is_none")]

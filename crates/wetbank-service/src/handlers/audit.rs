@@ -24,6 +24,7 @@ static WORDS: LazyLock<HashMap<String, String>> = LazyLock::new(|| {
             words.extend(said.map(|said| (format!("{method} {path}"), first(&said).to_owned())));
         }
     }
+    words.insert(format!("POST {}", super::provider::BACK), "Sign in by the provider".to_owned());
     words
 });
 

@@ -11,6 +11,7 @@ pub(crate) mod notices;
 pub(crate) mod partners;
 pub(crate) mod passkeys;
 pub(crate) mod places;
+pub(crate) mod provider;
 pub(crate) mod rehearsals;
 pub(crate) mod rules;
 pub(crate) mod runs;

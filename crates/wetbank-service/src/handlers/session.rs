@@ -64,6 +64,7 @@ pub(crate) async fn me(Viewer(caller): Viewer, State(state): State<Shared>) -> R
         session: caller.session(),
         password: user.as_ref().is_some_and(|user| user.has_password),
         code: user.as_ref().is_some_and(|user| user.has_codes),
+        vouched: user.as_ref().is_some_and(|user| user.is_vouched),
         alone: state.people.users().is_empty(),
         user: caller.user,
     }))
@@ -77,7 +78,7 @@ pub(super) fn asking<'a>(headers: &'a HeaderMap, extensions: &Extensions) -> Ask
 }
 
 /// The answer with the cookie that a signed-in browser keeps.
-fn cookie(value: &str, seconds: i64, extensions: &Extensions) -> Response {
+pub(super) fn cookie(value: &str, seconds: i64, extensions: &Extensions) -> Response {
     let is_private = extensions.get::<Peer>().is_some_and(|peer| peer.is_private);
     let secure = if is_private { "; Secure" } else { "" };
     let text = format!("{COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}");

@@ -44,6 +44,7 @@ fn shown_user(user: User) -> api::User {
         password: user.has_password,
         code: user.has_codes,
         passkeys: user.passkeys,
+        vouched: user.is_vouched,
         made: shown::time(user.made),
         seen: user.seen.map(shown::time),
         sessions: user.sessions,

@@ -19,7 +19,7 @@ enum Least {
 use Least::{Anybody, Machine, Manager, Operator, Owner, Viewer};
 
 /// Every call. One that is new fails until it has its line.
-const CALLS: [(&str, &str, Least); 93] = [
+const CALLS: [(&str, &str, Least); 99] = [
     ("GET", "/arrivals", Viewer),
     ("GET", "/arrivals/kept", Viewer),
     ("PUT", "/arrivals/kept", Owner),
@@ -56,6 +56,7 @@ const CALLS: [(&str, &str, Least); 93] = [
     ("POST", "/me/passkeys", Viewer),
     ("POST", "/me/passkeys/new", Viewer),
     ("DELETE", "/me/passkeys/{id}", Viewer),
+    ("DELETE", "/me/provider", Viewer),
     ("POST", "/me/second-factor/new", Viewer),
     ("DELETE", "/me/second-factor", Viewer),
     ("PUT", "/me/second-factor", Viewer),
@@ -71,6 +72,9 @@ const CALLS: [(&str, &str, Least); 93] = [
     ("GET", "/places/{name}/sign-in", Viewer),
     ("POST", "/places/{name}/sign-in", Manager),
     ("POST", "/places/{name}/test", Operator),
+    ("DELETE", "/provider", Owner),
+    ("GET", "/provider", Owner),
+    ("PUT", "/provider", Owner),
     ("POST", "/rehearsals", Operator),
     ("GET", "/removed/{kind}", Viewer),
     ("PUT", "/rule-order", Manager),
@@ -91,8 +95,10 @@ const CALLS: [(&str, &str, Least); 93] = [
     ("POST", "/session/link", Anybody),
     ("POST", "/session/passkey", Anybody),
     ("POST", "/session/passkey/new", Anybody),
+    ("POST", "/session/provider/new", Anybody),
     ("GET", "/sessions", Viewer),
     ("DELETE", "/sessions/{id}", Viewer),
+    ("GET", "/sign-in-ways", Anybody),
     ("GET", "/starters", Viewer),
     ("POST", "/starters/{name}", Manager),
     ("GET", "/status", Viewer),

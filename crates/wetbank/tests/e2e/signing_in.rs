@@ -9,7 +9,9 @@ use serde_json::{Value, json};
 use wetbank_people::Seed;
 
 use crate::support::{
-    Office, office,
+    Office,
+    issuer::{CLIENT, Issuer, Lie},
+    office,
     people::{Colleague, behind, cookie, password},
     wait_for,
 };
@@ -307,4 +309,85 @@ async fn commands_elsewhere_sign_in_by_name_and_forget_it() {
     assert_eq!(run(&["logout"], "").0, Some(0));
     assert_eq!(office.json(&["token", "list"]), json!([]));
     assert_eq!((run(&["status"], "").0, run(&["logout"], "").0), (Some(3), Some(2)));
+}
+
+/// Goes to the provider and comes back as a browser does; answers where to, and what it is given.
+async fn by_provider(who: &Colleague, why: Value) -> (String, Option<String>) {
+    let http = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().unwrap();
+    let sent = who.post("/session/provider/new", why).await;
+    assert_eq!(sent.status(), 200, "{}", sent.text().await.unwrap());
+    let browser = cookie(&sent);
+    let address = sent.json::<Value>().await.unwrap()["address"].as_str().unwrap().to_owned();
+    let agreed = http.get(address).send().await.unwrap();
+    let back = agreed.headers()["location"].to_str().unwrap().to_owned();
+    // Another browser than the one that was sent gets nowhere with it.
+    let stolen = http.get(&back).send().await.unwrap();
+    assert_eq!(stolen.headers()["location"], "/sign-in?why=provider");
+    let came = http.get(&back).header("cookie", &browser).send().await.unwrap();
+    let to = came.headers()["location"].to_str().unwrap().to_owned();
+    let session = came.headers().get("set-cookie").map(|_| cookie(&came));
+    if session.is_some() {
+        let again = http.get(&back).header("cookie", &browser).send().await.unwrap();
+        assert_eq!(again.headers()["location"], "/sign-in?why=provider", "it counts once");
+    }
+    (to, session)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_provider_says_who_somebody_is_and_lets_in_whom_somebody_added() {
+    let (office, issuer) = (Office::open(), Issuer::start().await);
+    let (owner, stranger) = (office.colleague("ove", "owner").await, office.stranger());
+    assert_eq!(stranger.post("/session/provider/new", json!({})).await.status(), 409, "there is none");
+    let named = |issuer: String, secret: Option<&str>| json!({ "title": "Merrow office", "issuer": issuer, "client": CLIENT.0, "secret": secret });
+    let put = async |body: Value| owner.ask(Method::PUT, "/provider", Some(body)).await;
+    let nobody = put(named("http://127.0.0.1:9".to_owned(), Some(CLIENT.1))).await;
+    assert_eq!(nobody.status(), 502, "it is asked at once");
+    assert_eq!(put(named(issuer.url(), None)).await.status(), 502, "without a secret there is none");
+    assert_eq!(put(named(issuer.url(), Some(CLIENT.1))).await.status(), 204);
+    assert_eq!(put(named(issuer.url(), None)).await.status(), 204, "the one before stays");
+    let shown = owner.get("/provider").await.text().await.unwrap();
+    assert!(shown.contains(&issuer.url()) && !shown.contains(CLIENT.1), "{shown}");
+    let ways: Value = stranger.get("/sign-in-ways").await.json().await.unwrap();
+    assert_eq!(ways, json!({ "provider": "Merrow office" }));
+
+    assert_eq!(by_provider(&stranger, json!({})).await, ("/sign-in?why=nobody".to_owned(), None));
+    // By her link, in place of a password.
+    let made = office.json(&["user", "add", "ina", "--role", "operator"]);
+    let link = behind(made["address"].as_str().unwrap()).to_owned();
+    let (to, session) = by_provider(&stranger, json!({ "link": link })).await;
+    assert_eq!(to, "/");
+    let mut ina = stranger.clone();
+    ina.cookie = session.unwrap();
+    let me: Value = ina.get("/session").await.json().await.unwrap();
+    assert_eq!((&me["user"], &me["password"], &me["vouched"]), (&json!("ina"), &json!(false), &json!(true)));
+    assert_eq!(stranger.post("/session/provider/new", json!({ "link": link })).await.status(), 410);
+    assert_eq!(ina.ask(Method::DELETE, "/me/provider", None).await.status(), 422, "she could not come in any more");
+    let (to, session) = by_provider(&stranger, json!({})).await;
+    assert!(to == "/" && session.is_some());
+
+    // Whom it calls otherwise is somebody else, and what it calls one is nobody else's.
+    assert_eq!(by_provider(&owner, json!({ "connect": true })).await.0, "/sign-in?why=others");
+    issuer.vouches_for("ove@id");
+    assert_eq!(by_provider(&stranger, json!({})).await.0, "/sign-in?why=nobody");
+    assert_eq!(by_provider(&owner, json!({ "connect": true })).await.0, "/settings?tab=you");
+    let (_, session) = by_provider(&stranger, json!({})).await;
+    let mut ove = stranger.clone();
+    ove.cookie = session.unwrap();
+    assert_eq!(ove.get("/session").await.json::<Value>().await.unwrap()["user"], "ove");
+    assert_eq!(stranger.post("/session/provider/new", json!({ "connect": true })).await.status(), 401);
+
+    // What does not hold lets nobody in; keys that it turned are asked for.
+    for lie in [Lie::Nonce, Lie::Audience, Lie::Issuer, Lie::Expired, Lie::Key, Lie::Unsigned] {
+        issuer.lies(lie);
+        assert_eq!(by_provider(&stranger, json!({})).await, ("/sign-in?why=provider".to_owned(), None), "{lie:?}");
+    }
+    issuer.lies(Lie::None);
+    issuer.turn_key();
+    assert_eq!(by_provider(&stranger, json!({})).await.0, "/");
+    assert_eq!(owner.ask(Method::DELETE, "/me/provider", None).await.status(), 204, "she has a password");
+    assert_eq!(by_provider(&stranger, json!({})).await.0, "/sign-in?why=nobody");
+    assert_eq!(owner.ask(Method::DELETE, "/provider", None).await.status(), 204);
+    assert_eq!(stranger.get("/sign-in-ways").await.json::<Value>().await.unwrap(), json!({}));
+    let journal = std::fs::read(office.data().join("journal.db")).unwrap();
+    assert!(!journal.windows(CLIENT.1.len()).any(|window| window == CLIENT.1.as_bytes()));
 }

@@ -7,6 +7,7 @@ pub mod bundles;
 pub mod clock;
 pub mod cuts;
 pub mod desk;
+pub mod issuer;
 pub mod people;
 pub mod servers;
 pub mod sides;

@@ -1,0 +1,1 @@
+DELETE FROM setting WHERE key = ?1

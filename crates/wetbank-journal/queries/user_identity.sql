@@ -1,0 +1,1 @@
+UPDATE user SET identity = ?2 WHERE name = ?1
