@@ -4,18 +4,25 @@
 use std::{
     collections::HashMap,
     path::{Path, PathBuf},
+    pin::Pin,
     sync::Arc,
     time::Duration,
 };
 
+use axum::{
+    body::Bytes,
+    http::{Request, Response},
+};
 use instant_acme::{
-    Account, AccountCredentials, AuthorizationStatus, ChallengeType, Error, Identifier, NewAccount, NewOrder,
-    OrderStatus, RetryPolicy,
+    Account, AccountCredentials, AuthorizationStatus, BodyWrapper, BytesBody, BytesResponse, ChallengeType, Error,
+    HttpClient, Identifier, NewAccount, NewOrder, OrderStatus, RetryPolicy,
 };
 use parking_lot::RwLock;
 
 use crate::certificate::{CertificateError, keep};
 
+/// One answer of it may take so long.
+const ANSWER: Duration = Duration::from_secs(60);
 /// The authority has so long to look at the proof, and to sign.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -45,6 +52,8 @@ impl Proofs {
 pub(crate) enum AcmeError {
     #[error(transparent)]
     Asked(#[from] Error),
+    #[error("who vouches for the authority cannot be read from {0}")]
+    Root(PathBuf, #[source] std::io::Error),
     #[error("it does not see the proof that the names are ours")]
     Unproven(#[source] Error),
     #[error("it takes no proof over http for {0}")]
@@ -55,12 +64,35 @@ pub(crate) enum AcmeError {
     Kept(#[from] CertificateError),
 }
 
+/// The authority is asked as all other servers are.
+struct Asked(reqwest::Client);
+
+type Answered = Pin<Box<dyn Future<Output = Result<BytesResponse, Error>> + Send>>;
+
+impl HttpClient for Asked {
+    fn request(&self, request: Request<BodyWrapper<Bytes>>) -> Answered {
+        let client = self.0.clone();
+        Box::pin(async move {
+            let (head, mut body) = request.into_parts();
+            let body = body.into_bytes().await.map_err(Error::Other)?;
+            let asked = client.request(head.method, head.uri.to_string()).headers(head.headers).body(body);
+            let answer = asked.send().await.map_err(|error| Error::Other(Box::new(error)))?;
+            Ok(Response::<reqwest::Body>::from(answer).into())
+        })
+    }
+}
+
 /// The account with the authority; one that is made is kept beside the certificate.
 async fn account(authority: &Authority, kept: PathBuf) -> Result<Account, AcmeError> {
-    let builder = match &authority.root {
-        Some(root) => Account::builder_with_root(root)?,
-        None => Account::builder()?,
-    };
+    let mut client = reqwest::Client::builder().timeout(ANSWER);
+    if let Some(root) = &authority.root {
+        let failed = |error| AcmeError::Root(root.clone(), error);
+        let text = std::fs::read(root).map_err(failed)?;
+        let roots = reqwest::Certificate::from_pem_bundle(&text).map_err(|e| failed(std::io::Error::other(e)))?;
+        client = client.tls_certs_only(roots);
+    }
+    let client = client.build().map_err(|error| Error::Other(Box::new(error)))?;
+    let builder = Account::builder_with_http(Box::new(Asked(client)));
     let known =
         std::fs::read(&kept).ok().and_then(|text| serde_json::from_slice::<(String, AccountCredentials)>(&text).ok());
     if let Some((_, credentials)) = known.filter(|(directory, _)| *directory == authority.directory) {

@@ -23,6 +23,7 @@ use serde_json::{Value, json};
 use tempfile::TempDir;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::{Engine, EngineOptions};
+use wetbank_people::People;
 use wetbank_service::{Listening, Server, Token};
 
 /// Two folders; `@` stands for where they lie.
@@ -56,7 +57,8 @@ impl Office {
         let engine = Engine::start(options).await.unwrap();
         let token = Token::open(&data).unwrap();
         let here = Listening::in_clear(([127, 0, 0, 1], 0).into());
-        let server = Server::bind(engine.clone(), token.clone(), here).await.unwrap();
+        let people = People::open(engine.journal().clone(), engine.vault()).await.unwrap();
+        let server = Server::bind(engine.clone(), people, token.clone(), here).await.unwrap();
         let (url, stop) = (server.listening().local(), CancellationToken::new());
         tokio::spawn(server.run(|_| {}, stop.clone()));
         let office = Self { folder, url, token: token.reveal().to_owned(), http: Client::new(), engine, stop };

@@ -391,3 +391,36 @@ async fn a_provider_says_who_somebody_is_and_lets_in_whom_somebody_added() {
     let journal = std::fs::read(office.data().join("journal.db")).unwrap();
     assert!(!journal.windows(CLIENT.1.len()).any(|window| window == CLIENT.1.as_bytes()));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_opens_a_door_is_in_no_log_and_no_answer() {
+    let office = Office::open_with(&[("WETBANK_LOG", "trace")]);
+    let mut ina = office.colleague("ina", "owner").await;
+    let issuer = Issuer::start().await;
+    let provider = json!({ "title": "id", "issuer": issuer.url(), "client": CLIENT.0, "secret": CLIENT.1 });
+    assert_eq!(ina.ask(Method::PUT, "/provider", Some(provider)).await.status(), 204);
+    let token = ina.post("/tokens", json!({ "name": "desk", "role": "viewer" })).await.json::<Value>().await.unwrap();
+    let token = token["token"].as_str().unwrap().to_owned();
+    let new: Value = ina.post("/me/second-factor/new", json!({})).await.json().await.unwrap();
+    let link = office.json(&["user", "link", "ina"])["address"].as_str().unwrap().to_owned();
+    ina.sign_in("ina", &password("ina"), None).await;
+    ina.sign_in("ina", "wrong brown otters", None).await;
+    ina.sign_in("wrong brown otters", "x", None).await;
+    by_provider(&ina, json!({ "connect": true })).await;
+    let asked = ina.http.get(format!("{}/status", ina.api())).bearer_auth(&token).send().await.unwrap();
+    assert_eq!(asked.status(), 200);
+    let listed = office.json(&["token", "list"]).to_string() + &office.json(&["session", "list", "--all"]).to_string();
+    let told = listed + &office.json(&["user", "list"]).to_string() + &office.json(&["audit"]).to_string();
+    let log = std::fs::read_to_string(office.path("log")).unwrap();
+    assert!(log.contains("TRACE") || log.contains("DEBUG"), "it talks as much as it can");
+    let cookie = ina.cookie.split_once('=').unwrap().1;
+    let seed = new["seed"].as_str().unwrap();
+    for canary in
+        [&*password("ina"), "wrong brown otters", &token, seed, behind(&link), cookie, CLIENT.1, office.token().trim()]
+    {
+        let line = log.lines().find(|line| line.contains(canary));
+        // The first link of all is told where the service is started, and nothing else.
+        assert!(line.is_none(), "{canary} in {line:?}");
+        assert!(!told.contains(canary), "{canary} in {told}");
+    }
+}
