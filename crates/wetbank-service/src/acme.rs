@@ -10,12 +10,12 @@ use std::{
 };
 
 use axum::{
-    body::Bytes,
+    body::{Body, Bytes, to_bytes},
     http::{Request, Response},
 };
 use instant_acme::{
-    Account, AccountCredentials, AuthorizationStatus, BodyWrapper, BytesBody, BytesResponse, ChallengeType, Error,
-    HttpClient, Identifier, NewAccount, NewOrder, OrderStatus, RetryPolicy,
+    Account, AccountCredentials, AuthorizationStatus, BodyWrapper, BytesResponse, ChallengeType, Error, HttpClient,
+    Identifier, NewAccount, NewOrder, OrderStatus, RetryPolicy,
 };
 use parking_lot::RwLock;
 
@@ -23,6 +23,8 @@ use crate::certificate::{CertificateError, keep};
 
 /// One answer of it may take so long.
 const ANSWER: Duration = Duration::from_secs(60);
+/// And be so large.
+const LARGEST: usize = 1 << 20;
 /// The authority has so long to look at the proof, and to sign.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -73,11 +75,14 @@ impl HttpClient for Asked {
     fn request(&self, request: Request<BodyWrapper<Bytes>>) -> Answered {
         let client = self.0.clone();
         Box::pin(async move {
-            let (head, mut body) = request.into_parts();
-            let body = body.into_bytes().await.map_err(Error::Other)?;
+            let failed = |error: axum::BoxError| Error::Other(error);
+            let (head, body) = request.into_parts();
+            let body = to_bytes(Body::new(body), LARGEST).await.map_err(|error| failed(error.into()))?;
             let asked = client.request(head.method, head.uri.to_string()).headers(head.headers).body(body);
-            let answer = asked.send().await.map_err(|error| Error::Other(Box::new(error)))?;
-            Ok(Response::<reqwest::Body>::from(answer).into())
+            let answer = asked.send().await.map_err(|error| failed(error.into()))?;
+            let (head, body) = Response::<reqwest::Body>::from(answer).into_parts();
+            let body = to_bytes(Body::new(body), LARGEST).await.map_err(|error| failed(error.into()))?;
+            Ok(Response::from_parts(head, Body::from(body)).into())
         })
     }
 }

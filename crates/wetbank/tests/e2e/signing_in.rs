@@ -409,8 +409,8 @@ async fn what_opens_a_door_is_in_no_log_and_no_answer() {
     by_provider(&ina, json!({ "connect": true })).await;
     let asked = ina.http.get(format!("{}/status", ina.api())).bearer_auth(&token).send().await.unwrap();
     assert_eq!(asked.status(), 200);
-    let listed = office.json(&["token", "list"]).to_string() + &office.json(&["session", "list", "--all"]).to_string();
-    let told = listed + &office.json(&["user", "list"]).to_string() + &office.json(&["audit"]).to_string();
+    let lists: [&[&str]; 4] = [&["token", "list"], &["session", "list", "--all"], &["user", "list"], &["audit"]];
+    let told: String = lists.iter().map(|words| office.json(words).to_string()).collect();
     let log = std::fs::read_to_string(office.path("log")).unwrap();
     assert!(log.contains("TRACE") || log.contains("DEBUG"), "it talks as much as it can");
     let cookie = ina.cookie.split_once('=').unwrap().1;
