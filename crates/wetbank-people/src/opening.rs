@@ -150,6 +150,9 @@ impl People {
             let _turn = self.0.changing.lock().await;
             return self.begin(None, "link", asking, replaced, now).await?.ok_or(PeopleError::NoLink);
         };
+        // Before a try counts: who looks for a good one does not guess.
+        let password = password.ok_or(PeopleError::Weak("is missing: choose one"))?;
+        Passwords::check(password, &name)?;
         let attempt = self.0.attempts.take(&name, asking.address, true, Instant::now())?;
         let user = self.0.standing.read().users.get(&name).cloned().ok_or_else(|| unknown(&name))?;
         if user.seed.is_some() {
@@ -159,8 +162,6 @@ impl People {
             };
             replaced.step = Some(self.step(&user, code, now)?.ok_or(PeopleError::WrongCode)?);
         }
-        let password = password.ok_or(PeopleError::Weak("is missing: choose one"))?;
-        Passwords::check(password, &name)?;
         replaced.password = Some(self.0.passwords.keep(password).await?);
         let _turn = self.0.changing.lock().await;
         self.user(&name)?;

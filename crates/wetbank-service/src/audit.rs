@@ -45,6 +45,12 @@ pub(crate) fn address(extensions: &Extensions) -> String {
     extensions.get::<Peer>().map(|peer| peer.address.to_string()).unwrap_or_default()
 }
 
+/// Whether the secret part of a key is asked for: that only looks, but is worth knowing.
+fn takes_secret(call: Option<&str>, request: &Request) -> bool {
+    // Nothing else is asked of a key.
+    call == Some("/keys/{name}") && request.uri().query().is_some()
+}
+
 /// Puts what changes something on record: who asks before it is done, what came of it afterwards. What cannot be put on
 /// record is not done.
 pub(crate) async fn record(
@@ -53,7 +59,7 @@ pub(crate) async fn record(
     next: Next,
 ) -> Result<Response, ApiError> {
     let call = request.extensions().get::<MatchedPath>().map(|path| path.as_str().trim_start_matches("/api/v1"));
-    let looks = matches!(*request.method(), Method::GET | Method::HEAD);
+    let looks = matches!(*request.method(), Method::GET | Method::HEAD) && !takes_secret(call, &request);
     let Some(call) = call.filter(|call| !looks && !LOOKS.contains(call)) else { return Ok(next.run(request).await) };
     if SIGN_INS.contains(&call) && request.method() == Method::POST {
         return Ok(next.run(request).await);

@@ -21,7 +21,7 @@ export function Audit() {
   if (entries.length === 0) return <p className="quiet px-4 py-3">Nobody changed or did anything yet.</p>;
   return (
     <div className="overflow-x-auto">
-      <table className="table-sm table">
+      <table className="table-sm table min-w-[46rem]">
         <caption className="sr-only">Who changed or did what, newest first</caption>
         <thead>
           <tr>

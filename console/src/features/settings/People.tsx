@@ -15,7 +15,11 @@ type Groups = User["groups"];
 /** What somebody may do besides within groups of rules, places and twins. */
 function Within({ user, onGroups }: { user: User; onGroups: (groups: Groups) => void }) {
   const [name, setName] = useState("");
-  const [role, setRole] = useState<Role>("operator");
+  const [chosen, setRole] = useState<Role>("manager");
+  // Only what is more than everywhere says anything.
+  const more = ROLES.slice(ROLES.indexOf(user.role) + 1, ROLES.indexOf("owner"));
+  const role = more.includes(chosen) ? chosen : more[0];
+  if (!role) return <p className="quiet text-sm">As {user.role} she may act and arrange in every group already.</p>;
   return (
     <form
       className="flex flex-wrap items-center gap-2 text-sm"
@@ -38,8 +42,9 @@ function Within({ user, onGroups }: { user: User; onGroups: (groups: Groups) => 
         <input className="input input-xs file w-32" required pattern="[a-z0-9][a-z0-9_\\-]{0,63}" value={name} onChange={(event) => setName(event.target.value)} />
       </label>
       <select className="select select-xs w-auto" aria-label={`Role of ${user.name} in the group`} value={role} onChange={(event) => setRole(event.target.value === "manager" ? "manager" : "operator")}>
-        <option>operator</option>
-        <option>manager</option>
+        {more.map((one) => (
+          <option key={one}>{one}</option>
+        ))}
       </select>
       <button type="submit" className="btn btn-xs">
         Give
@@ -131,7 +136,7 @@ function UserRow({ user, onLink }: { user: User; onLink: (link: Schemas["NewLink
         <span className="min-w-0">
           <b className="[overflow-wrap:anywhere]">{user.title}</b> <span className="file quiet text-sm">{name}</span>
         </span>
-        <span className="quiet min-w-0 flex-1 text-sm">
+        <span className="quiet w-full min-w-0 text-sm sm:w-auto sm:flex-1">
           {!user.password ? "has not come yet" : user.seen ? <>signed in <Time at={user.seen} /></> : "has a password"}
           {user.code && " · second factor"}
           {Object.entries(user.groups).map(([group, role]) => ` · ${role} in ${group}`)}

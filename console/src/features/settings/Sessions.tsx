@@ -29,7 +29,7 @@ export function Sessions({ all }: { all: boolean }) {
             <p key={one.id} className="flex flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
               {all && <b className="min-w-0 [overflow-wrap:anywhere]">{one.who}</b>}
               <span title={one.agent}>{browser(one.agent)}</span>
-              <span className="quiet min-w-0 flex-1 text-sm">
+              <span className="quiet w-full min-w-0 text-sm sm:w-auto sm:flex-1">
                 from {one.address} · by {one.how} <Time at={one.began} /> · seen <Time at={one.seen} />
               </span>
               {one.own ? (

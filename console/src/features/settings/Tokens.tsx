@@ -75,7 +75,7 @@ export function Tokens() {
             <p key={token.name} className="flex flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
               <span className="file font-semibold">{token.name}</span>
               <span className="badge badge-soft">{token.role}</span>
-              <span className="quiet min-w-0 flex-1 text-sm">
+              <span className="quiet w-full min-w-0 text-sm sm:w-auto sm:flex-1">
                 {token.user ? `of ${token.user}` : `a program's, made by ${token.maker}`} · {token.ends ? `until ${day(token.ends)}` : "for ever"} ·{" "}
                 {token.used ? <>used <Time at={token.used} /></> : "never used"}
               </span>

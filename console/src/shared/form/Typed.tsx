@@ -14,7 +14,7 @@ interface Props {
 export function Typed({ label, value, onChange, type = "text", autoComplete, inputMode, hint }: Props) {
   const id = useId();
   return (
-    <div className="grid gap-1">
+    <div className="grid content-start gap-1">
       <label htmlFor={id} className="font-semibold">
         {label}
       </label>

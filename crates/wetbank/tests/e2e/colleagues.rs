@@ -30,6 +30,13 @@ async fn an_owner_lets_a_colleague_in_who_chooses_her_password_and_sees_what_she
     let link = browser.find("//section[@aria-label='The new link']//code").await.text().await.unwrap();
     assert!(link.starts_with(&office.url()), "{link}");
     browser.find("//span[contains(., 'has not come yet')]").await;
+    browser.click("//button[@aria-label='Groups of ina']").await;
+    browser.fill("In the group", "harbour").await;
+    browser.click("//button[text()='Give']").await;
+    browser.find("//span[contains(., 'manager in harbour')]").await;
+    assert_eq!(office.json(&["user", "list"])[0]["groups"], json!({ "harbour": "manager" }));
+    browser.click("//button[@aria-label='Not manager in harbour any more']").await;
+    wait_for("it is taken", || (office.json(&["user", "list"])[0]["groups"] == json!({})).then_some(()));
 
     // She, in a browser of her own.
     let hers = Browser::open().await;

@@ -7,7 +7,13 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::support::{Office, leftovers, names, office, wait_for};
+use serde_json::{Value, json};
+
+use crate::support::{
+    Office, leftovers, names, office,
+    people::{Colleague, password},
+    wait_for,
+};
 use wetbank_testbed::SmallDisk;
 
 const KEEP: &str = r#"
@@ -90,4 +96,40 @@ fn a_disk_that_fills_up_in_the_midst_of_the_work_loses_no_file_and_doubles_none(
     wait_for("every original is gone", || names(&office.path("office/in")).is_empty().then_some(()));
     assert_eq!(office.runs().len(), 120);
     assert!(leftovers(office.folder.path()).is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_room_for_the_record_nobody_comes_in_and_nothing_is_changed() {
+    let Some((office, _disk)) = on_a_small_disk() else { return };
+    let mut ina = office.colleague("ina", "manager").await;
+    fill(&office);
+    let switch = async |ina: &Colleague, on: bool| ina.post("/rules/keep/switch", json!({ "on": on })).await;
+    let is_on = async |ina: &Colleague| ina.get("/rules/keep").await.json::<Value>().await.unwrap()["on"] == true;
+    // What the journal has room for is done; from then on each is refused, and has not happened.
+    let (mut done, mut refused) = (0, 0);
+    for round in 0..2_000 {
+        let (before, on) = (is_on(&ina).await, round % 2 == 0);
+        let answer = switch(&ina, on).await;
+        match answer.status().as_u16() {
+            204 => done += 1,
+            status => {
+                let problem: Value = answer.json().await.unwrap();
+                assert_eq!((status, &problem["code"]), (500, &json!("journal")), "{problem}");
+                assert!(problem["detail"].as_str().unwrap().contains("free space"), "{problem}");
+                assert_eq!(is_on(&ina).await, before, "it was refused, and has not happened");
+                refused += 1;
+            }
+        }
+        if refused == 3 {
+            break;
+        }
+    }
+    assert_eq!(refused, 3, "{done} were done");
+    assert_eq!(ina.sign_in("ina", &password("ina"), None).await.1, "journal");
+    make_room(&office);
+    wait_for("there is room", || office.wetbank(&["rule", "off", "keep"]).status.success().then_some(()));
+    assert_eq!(ina.sign_in("ina", &password("ina"), None).await.0, 204);
+    let audit = office.json(&["audit", "--who", "ina", "--limit", "500"]);
+    let switched = audit["entries"].as_array().unwrap().iter().filter(|one| one["outcome"] == 204);
+    assert!(switched.filter(|one| one["about"] == "/rules/keep/switch").count() >= done.min(400), "{done}");
 }

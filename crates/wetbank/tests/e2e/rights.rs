@@ -231,6 +231,23 @@ async fn every_call_lets_in_whom_it_should_and_nobody_else() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_secret_part_of_a_key_is_for_owners_and_who_took_it_is_on_record() {
+    let office = Office::open();
+    office.import_key("merrow");
+    let (mats, ove) = (office.colleague("mats", "manager").await, office.colleague("ove", "owner").await);
+    assert_eq!(mats.get("/keys/merrow").await.status(), 200);
+    assert_eq!(mats.get("/keys/merrow?secret=true").await.status(), 403);
+    let taken = ove.get("/keys/merrow?secret=true").await.text().await.unwrap();
+    assert!(taken.contains("PRIVATE KEY"), "{taken}");
+    let audit = office.json(&["audit"]);
+    let told: Vec<_> =
+        audit["entries"].as_array().unwrap().iter().filter(|one| one["about"] == "/keys/merrow").collect();
+    let told: Vec<_> =
+        told.iter().map(|one| (one["who"].as_str().unwrap(), one["outcome"].as_i64().unwrap())).collect();
+    assert_eq!(told[..2], [("ove", 200), ("mats", 403)], "{told:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_is_another_users_is_not_even_there() {
     let office = Office::open();
     let (ina, tove) = (office.colleague("ina", "manager").await, office.colleague("tove", "manager").await);

@@ -273,6 +273,30 @@ async fn who_did_what_is_on_record_before_it_is_done() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_was_cut_short_is_on_record_as_not_known() {
+    let mut office = Office::open();
+    // A server that never answers.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = silent.local_addr().unwrap().port();
+    office.wetbank_with(&["secret", "set", "pier"], "otter");
+    office.book(&format!(
+        "[place.pier]\nkind = \"ftp\"\nhost = \"127.0.0.1\"\nport = {port}\nsecurity = \"none\"\nuser = \"ina\"\n\
+         password = {{ secret = \"pier\" }}\n"
+    ));
+    let ina = office.colleague("ina", "operator").await;
+    let asking = tokio::spawn(async move { ina.post("/places/pier/test", json!({})).await.status() });
+    let entry = |office: &Office| office.json(&["audit", "--who", "ina"])["entries"][0].clone();
+    wait_for("it is on record", || (entry(&office)["about"] == "/places/pier/test").then_some(()));
+    assert_eq!(entry(&office)["outcome"], Value::Null, "it goes on");
+    office.kill();
+    let _ = asking.await;
+    office.start();
+    assert_eq!((&entry(&office)["about"], &entry(&office)["outcome"]), (&json!("/places/pier/test"), &Value::Null));
+    let shown = String::from_utf8(office.wetbank(&["audit"]).stdout).unwrap();
+    assert!(shown.contains("not known"), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn commands_elsewhere_sign_in_by_name_and_forget_it() {
     let office = Office::open();
     office.colleague("ina", "operator").await;
