@@ -44,6 +44,9 @@ pub enum PeopleError {
     /// No provider vouches for anybody here.
     #[error("no provider vouches for anybody here; an owner names one")]
     NoProvider,
+    /// What is said of the provider cannot be so.
+    #[error("{0}")]
+    NoSuchProvider(String),
     /// The provider cannot be asked, or what it answered does not hold.
     #[error("the provider cannot be asked, or its answer does not hold: {0}")]
     Provider(String),

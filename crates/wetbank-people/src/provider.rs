@@ -176,6 +176,15 @@ impl People {
     ///
     /// If it cannot be asked, or there is no secret.
     pub async fn set_provider(&self, provider: Provider, secret: Option<&SecretString>) -> Result<(), PeopleError> {
+        let issuer = IssuerUrl::new(provider.issuer.clone()).ok().map(|issuer| issuer.url().clone());
+        if issuer.is_none_or(|issuer| !matches!(issuer.scheme(), "https" | "http") || !issuer.has_host()) {
+            let words =
+                format!("\"{}\" is no address of a provider; say it as in https://id.merrow.example", provider.issuer);
+            return Err(PeopleError::NoSuchProvider(words));
+        }
+        if secret.is_none() && self.kept_provider().await?.is_none() {
+            return Err(PeopleError::NoSuchProvider("the provider's secret is missing".to_owned()));
+        }
         let metadata = discover(&provider).await?;
         let _turn = self.0.changing.lock().await;
         let secret = match secret {

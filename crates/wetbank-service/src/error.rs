@@ -98,6 +98,7 @@ impl From<PeopleError> for ApiError {
             PeopleError::Weak(_) => (StatusCode::UNPROCESSABLE_ENTITY, "password"),
             PeopleError::Unknown { .. } => (StatusCode::NOT_FOUND, "not-found"),
             PeopleError::NoProvider => (StatusCode::CONFLICT, "no-provider"),
+            PeopleError::NoSuchProvider(_) => (StatusCode::UNPROCESSABLE_ENTITY, "provider"),
             PeopleError::Provider(_) => (StatusCode::BAD_GATEWAY, "provider"),
             PeopleError::Nobody | PeopleError::Others => (StatusCode::UNAUTHORIZED, "provider"),
             PeopleError::NoPasskeys(_) => (StatusCode::CONFLICT, "no-passkeys"),

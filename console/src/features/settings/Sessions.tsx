@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { api, told } from "../../shared/api/client";
+import { ApiError, api, told } from "../../shared/api/client";
 import { Time } from "../../shared/ui/format";
 import { Failure, Shown } from "../../shared/ui/states";
 import { sessionsQuery } from "./queries";
@@ -17,7 +17,14 @@ export function Sessions({ all }: { all: boolean }) {
   const client = useQueryClient();
   const sessions = useQuery(sessionsQuery(all));
   const end = useMutation({
-    mutationFn: (id: number) => told(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } })),
+    mutationFn: async (id: number) => {
+      try {
+        await told(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } }));
+      } catch (error) {
+        // It ended by itself meanwhile.
+        if (!(error instanceof ApiError && error.problem.status === 404)) throw error;
+      }
+    },
     onSettled: () => client.invalidateQueries({ queryKey: ["live"] }),
   });
   return (

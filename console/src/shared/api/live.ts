@@ -34,7 +34,11 @@ export function useLive(): boolean {
         setConnected(true);
         look();
       });
-      source.addEventListener("error", () => setConnected(false));
+      source.addEventListener("error", () => {
+        setConnected(false);
+        // It is refused, and does not try again: whatever is asked next says why.
+        if (source?.readyState === EventSource.CLOSED) look();
+      });
     };
     const rest = () => {
       source?.close();

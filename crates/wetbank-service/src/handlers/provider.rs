@@ -48,7 +48,7 @@ pub(crate) async fn provider(_: Owner, State(state): State<Shared>) -> Result<Js
 }
 
 /// Name the provider that vouches for people here. It is asked at once whether it is there.
-#[utoipa::path(put, path = "/provider", operation_id = "put_provider", tag = "people", request_body = api::PutProvider, responses((status = 204), (status = 502, body = api::Problem)))]
+#[utoipa::path(put, path = "/provider", operation_id = "put_provider", tag = "people", request_body = api::PutProvider, responses((status = 204), (status = 422, body = api::Problem), (status = 502, body = api::Problem)))]
 pub(crate) async fn put(
     _: Owner,
     State(state): State<Shared>,

@@ -74,6 +74,7 @@ async fn an_owner_lets_a_colleague_in_who_chooses_her_password_and_sees_what_she
     hers.find("//button[@role='tab'][text()='Runs'][@aria-selected='true']").await;
 
     // The owner ends her session: her page is at the door at once.
+    browser.driver.refresh().await.unwrap();
     browser.click("//button[starts-with(@aria-label, 'End session')]").await;
     hers.find("//h1[text()='Sign in to Wetbank']").await;
     browser.click("//button[@role='tab'][text()='Audit']").await;

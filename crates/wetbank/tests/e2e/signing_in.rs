@@ -366,7 +366,11 @@ async fn a_provider_says_who_somebody_is_and_lets_in_whom_somebody_added() {
     let put = async |body: Value| owner.ask(Method::PUT, "/provider", Some(body)).await;
     let nobody = put(named("http://127.0.0.1:9".to_owned(), Some(CLIENT.1))).await;
     assert_eq!(nobody.status(), 502, "it is asked at once");
-    assert_eq!(put(named(issuer.url(), None)).await.status(), 502, "without a secret there is none");
+    assert_eq!(put(named(issuer.url(), None)).await.status(), 422, "without a secret there is none");
+    for wrong in ["", "id.merrow.example", "ftp://id.merrow.example", "file:///etc/passwd"] {
+        let refused = put(named(wrong.to_owned(), Some(CLIENT.1))).await;
+        assert!(refused.status() == 422 && refused.text().await.unwrap().contains("is no address"), "{wrong}");
+    }
     assert_eq!(put(named(issuer.url(), Some(CLIENT.1))).await.status(), 204);
     assert_eq!(put(named(issuer.url(), None)).await.status(), 204, "the one before stays");
     let shown = owner.get("/provider").await.text().await.unwrap();
