@@ -90,7 +90,6 @@ fn pictures(link: &str, data: &Path) -> Result<()> {
         ("twin", "/twins/charts", &light),
         ("partner", "/partners/skerrow", &dark),
         ("sign-in", "/places/lindmoor-drive", &light),
-        ("drive", "/places/volunteers-drive?folder=gauges", &dark),
         ("new-place", "/places/new", &dark),
         ("trace", "/trace?text=assay-0412", &dark),
         ("people", "/settings?tab=people", &light),
