@@ -38,7 +38,10 @@ steps = [ { copy = { to = "archive", folder = "bulletins" } } ]
 "#;
 
 /// Pages that there are in every office; the second word is what their heading begins with.
-const PAGES: [(&str, &str); 24] = [
+const PAGES: [(&str, &str); 27] = [
+    ("/settings?tab=people", "Settings"),
+    ("/settings?tab=audit", "Settings"),
+    ("/settings?tab=you", "Settings"),
     ("/", "Nothing waits for you"),
     ("/rules", "Rules"),
     ("/rules/new", "New rule"),
@@ -158,8 +161,10 @@ const check = async () => {
   const theme = root.dataset.theme;
   const found = serious(await axe.run(document, { resultTypes: ['violations'] }));
   root.dataset.theme = theme === 'lamplight' ? 'reedbed' : 'lamplight';
-  // Colours change in a moment, not at once.
+  // Colours change in a moment, not at once, and later where much is to be done.
   await new Promise((then) => setTimeout(then, 300));
+  const changing = document.getAnimations().filter((one) => one instanceof CSSTransition);
+  await Promise.all(changing.map((one) => one.finished.catch(() => null)));
   const colours = { runOnly: ['color-contrast'], resultTypes: ['violations'] };
   return [...found, ...serious(await axe.run(document, colours)).map((one) => `in ${root.dataset.theme}: ${one}`)];
 };
