@@ -2,7 +2,7 @@
 
 use std::net::{IpAddr, SocketAddr};
 
-use axum::http::{HeaderMap, HeaderName, header};
+use axum::http::{Extensions, HeaderMap, HeaderName, header};
 use wetbank_tls::{Served, Shown};
 
 use crate::certificate::Renewed;
@@ -120,6 +120,12 @@ impl Listening {
 /// The host that is asked for.
 pub(crate) fn host(headers: &HeaderMap) -> &str {
     headers.get(header::HOST).and_then(|value| value.to_str().ok()).unwrap_or_default()
+}
+
+/// Where a browser is, as its pages name it: `https://files.merrow.example:8270`. The host was checked before.
+pub(crate) fn origin(headers: &HeaderMap, extensions: &Extensions) -> String {
+    let is_private = extensions.get::<Peer>().is_some_and(|peer| peer.is_private);
+    format!("{}://{}", if is_private { "https" } else { "http" }, host(headers))
 }
 
 /// A host without the port that may stand behind it.

@@ -19,7 +19,7 @@ use crate::{
     auth::Viewer,
     error::ApiError,
     extract::{Body, Part},
-    listening::{Peer, host},
+    listening::origin,
     shown,
     state::Shared,
 };
@@ -36,9 +36,7 @@ pub(crate) fn routes() -> OpenApiRouter<Shared> {
 
 /// Where the browser is.
 fn site(headers: &HeaderMap, extensions: &Extensions) -> Result<Site, ApiError> {
-    let is_private = extensions.get::<Peer>().is_some_and(|peer| peer.is_private);
-    let scheme = if is_private { "https" } else { "http" };
-    Ok(Site::new(&format!("{scheme}://{}", host(headers)))?)
+    Ok(Site::new(&origin(headers, extensions))?)
 }
 
 fn asked(ceremony: Ceremony) -> Json<api::PasskeyAsked> {

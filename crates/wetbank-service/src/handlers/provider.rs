@@ -22,7 +22,7 @@ use crate::{
     auth::{Owner, Viewer, identify, one_cookie},
     error::ApiError,
     extract::Body,
-    listening::{Peer, host},
+    listening::origin,
     state::Shared,
 };
 
@@ -94,9 +94,8 @@ pub(crate) async fn send(
         }
         None => Purpose::SignIn,
     };
-    let is_private = extensions.get::<Peer>().is_some_and(|peer| peer.is_private);
-    let (scheme, secure) = if is_private { ("https", "; Secure") } else { ("http", "") };
-    let back = format!("{scheme}://{}{BACK}", host(&headers));
+    let back = format!("{}{BACK}", origin(&headers, &extensions));
+    let secure = if back.starts_with("https:") { "; Secure" } else { "" };
     let sent = state.people.send(purpose, &back, Timestamp::now()).await?;
     let kept = format!("{SENT}={}; Path={BACK}; HttpOnly; SameSite=Lax; Max-Age=600{secure}", sent.browser.reveal());
     let mut response = Json(api::ProviderAsked { address: sent.address }).into_response();
