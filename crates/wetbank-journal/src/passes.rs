@@ -172,6 +172,12 @@ impl Journal {
         Ok(rows.into_iter().map(|row| (row.item, row.why)).collect())
     }
 
+    /// Items of a branch of a rule of which no attempt has ended: what they ask is about to be held.
+    pub async fn not_asked(&self, rule: &Name, branch: usize) -> Result<Vec<i64>, JournalError> {
+        let (rule, branch) = (rule.as_str(), i64::try_from(branch).unwrap_or(i64::MAX));
+        Ok(sqlx::query_file_scalar!("queries/twin_unasked.sql", rule, branch).fetch_all(&self.read).await?)
+    }
+
     /// Files of a rule's items that wait for a person.
     pub async fn files_held(&self, rule: &Name) -> Result<HashSet<FilePath>, JournalError> {
         let rows = sqlx::query_file!("queries/twin_held.sql", rule.as_str()).fetch_all(&self.read).await?;

@@ -69,6 +69,13 @@ impl Keeper {
             }
         }
         let Some(question) = question.filter(|_| !is_asked) else { return Ok(()) };
+        // A pass just before this one may have asked the same, and its item is about to be held.
+        for item in journal.not_asked(&rule, ASKED).await? {
+            let Some(work) = journal.work(item).await? else { continue };
+            if Hand::of(&work)?.and_then(|hand| hand.asked).is_some_and(|asked| asked.why == question.why) {
+                return Ok(());
+            }
+        }
         let side = match question.choices.allowed {
             Some(Stop::TooMuch { on: side, .. } | Stop::Empty { side, .. } | Stop::Other { side }) => side,
             None => Side::Near,
