@@ -3,6 +3,7 @@
 //! Nothing here reads a clock, a file or a socket. Rules, conditions, templates,
 //! fingerprints, the life of an item and the book are decided here and done elsewhere.
 
+mod account;
 mod address;
 mod advance;
 mod book;
@@ -35,6 +36,7 @@ mod template;
 pub mod twin;
 mod units;
 
+pub use account::{Account, AccountEvent, AccountKey, Did, May, OfAccount, Opened, Shut};
 pub use address::{HostAddress, InvalidHost, typed_folder, typed_url, typed_user};
 pub use advance::{Advance, Outcome, Position, Stuck, advance};
 pub use book::{

@@ -16,6 +16,8 @@ pub enum KnownWhere {
     OfFiles,
     /// In a rule that letters start.
     OfLetters,
+    /// In a rule that accounts start.
+    OfAccounts,
     /// In a rule that another one started.
     OfChains,
     /// In the steps that follow a failure.
@@ -55,12 +57,13 @@ const NOW: &str = "Now";
 const RULE: &str = "The rule";
 const LETTER: &str = "The letter";
 const OTHER: &str = "The other rule";
+const ACCOUNT: &str = "The account";
 const FAULT: &str = "What failed";
 const MAIL: &str = "The mail";
 const PROGRAM: &str = "The program";
 
 /// Every placeholder but the fields of a signal, which only its sender knows.
-pub const PLACEHOLDERS: [Placeholder; 31] = [
+pub const PLACEHOLDERS: [Placeholder; 36] = [
     text(FILE, KnownWhere::OfFiles, "file.stem", "name without its ending"),
     text(FILE, KnownWhere::OfFiles, "file.name", "whole name"),
     text(FILE, KnownWhere::OfFiles, "file.extension", "ending"),
@@ -87,6 +90,11 @@ pub const PLACEHOLDERS: [Placeholder; 31] = [
     text(OTHER, KnownWhere::OfChains, "chain.event", "what it did"),
     text(OTHER, KnownWhere::OfChains, "chain.from", "where the file came from"),
     text(OTHER, KnownWhere::OfChains, "chain.partner", "the partner it went to"),
+    text(ACCOUNT, KnownWhere::OfAccounts, "account.name", "its name"),
+    text(ACCOUNT, KnownWhere::OfAccounts, "account.partner", "the partner it belongs to"),
+    text(ACCOUNT, KnownWhere::OfAccounts, "account.event", "what it did"),
+    text(ACCOUNT, KnownWhere::OfAccounts, "account.address", "from where it came"),
+    text(ACCOUNT, KnownWhere::OfAccounts, "account.visit", "the number of its visit"),
     text(FAULT, KnownWhere::InFailures, "fault.step", "the step that failed"),
     text(FAULT, KnownWhere::InFailures, "fault.why", "why it failed"),
     text(MAIL, KnownWhere::InMails, "lines", "a line for each file"),
@@ -117,6 +125,7 @@ fn is_of(rule: &Rule, known: KnownWhere) -> bool {
     match known {
         KnownWhere::OfLetters => rule.starts.arrival.as_ref().is_some_and(|arrival| arrival.letter.is_some()),
         KnownWhere::OfChains => rule.starts.chain.is_some(),
+        KnownWhere::OfAccounts => rule.starts.account.is_some(),
         _ => true,
     }
 }

@@ -1,8 +1,8 @@
 //! Rules in plain words.
 
 use crate::{
-    Arrival, Branch, Chain, Delivery, Find, Gather, Letter, Name, Original, Planned, Rule, Selection, Target, Telling,
-    format_duration,
+    Arrival, Branch, Chain, Delivery, Find, Gather, Letter, Name, OfAccount, Original, Planned, Rule, Selection,
+    Target, Telling, format_duration,
 };
 
 pub(crate) fn joined(words: &[String]) -> String {
@@ -170,6 +170,21 @@ fn chain_words(chain: &Chain) -> String {
     words
 }
 
+fn account_words(of: &OfAccount) -> String {
+    let names = |list: &[Name]| list.iter().map(Name::as_str).collect::<Vec<_>>().join(" or ");
+    let who = match (&of.accounts[..], &of.partners[..]) {
+        ([], []) => "a partner's account".to_owned(),
+        ([], partners) => format!("an account of {}", names(partners)),
+        (accounts, _) => format!("the account {}", names(accounts)),
+    };
+    let did = of.on.iter().map(|event| event.words()).collect::<Vec<_>>().join(" or ");
+    let named: Vec<&str> = of.names.iter().map(|glob| glob.glob().glob()).collect();
+    let named = if named.is_empty() { String::new() } else { format!(" named {}", named.join(" or ")) };
+    let folder = if of.folder.is_root() { String::new() } else { format!(" in {}", of.folder) };
+    let together = if of.together.is_some() { ", all of a visit together" } else { "" };
+    format!("when {who} {did}{named}{folder}{together}")
+}
+
 /// What starts a rule, in words.
 pub fn starts_words(rule: &Rule) -> String {
     let finds = || match rule.finds.as_slice() {
@@ -180,6 +195,7 @@ pub fn starts_words(rule: &Rule) -> String {
     starts.extend(rule.starts.schedule.iter().map(|schedule| format!("{}{}", schedule.words(), finds())));
     starts.extend(rule.starts.chain.iter().map(chain_words));
     starts.extend(rule.starts.signal.iter().map(|_| format!("when another system signals it{}", finds())));
+    starts.extend(rule.starts.account.iter().map(account_words));
     if starts.is_empty() {
         starts.push(format!("when a person starts it{}", finds()));
     }

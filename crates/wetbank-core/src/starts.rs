@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use globset::GlobMatcher;
 
-use crate::{ByteSize, Marker, Name, PlaceName, RelPath, RuleName, Schedule, SecretName, Selection};
+use crate::{ByteSize, Marker, Name, OfAccount, PlaceName, RelPath, RuleName, Schedule, SecretName, Selection};
 
 /// What starts a rule. Any of them may; a person can start every rule.
 #[derive(Debug, Clone, Default)]
@@ -17,6 +17,8 @@ pub struct Starts {
     pub chain: Option<Chain>,
     /// Another system.
     pub signal: Option<Signal>,
+    /// An account of our own server.
+    pub account: Option<OfAccount>,
 }
 
 /// The trigger: another system says so.

@@ -78,11 +78,14 @@ pub enum Cause {
     Signal,
     /// A message in a mailbox.
     Mail,
+    /// An account of our own server.
+    Account,
 }
 
 impl Cause {
     /// Every cause.
-    pub const ALL: [Self; 6] = [Self::Arrival, Self::Hand, Self::Schedule, Self::Chain, Self::Signal, Self::Mail];
+    pub const ALL: [Self; 7] =
+        [Self::Arrival, Self::Hand, Self::Schedule, Self::Chain, Self::Signal, Self::Mail, Self::Account];
 
     /// The word for it.
     pub fn as_str(self) -> &'static str {
@@ -93,6 +96,7 @@ impl Cause {
             Self::Chain => "chain",
             Self::Signal => "signal",
             Self::Mail => "mail",
+            Self::Account => "account",
         }
     }
 

@@ -248,6 +248,9 @@ impl Template {
             },
             count => "1", lines => "sounding-B12.xyz (1 bytes)", files => "1", local => "/work/1",
             chain => context! { rule => "sample", event => "fetched", from => "office", partner => "skerrow" },
+            account => context! {
+                name => "lindmoor", partner => "lindmoor", event => "handed-in", address => "203.0.113.7", visit => "1",
+            },
             fault => context! { step => "deliver", why => "the server is away" },
             now => "2026-03-14T06:00:00+00:00[UTC]",
             today => "2026-03-14",
@@ -338,6 +341,10 @@ impl Template {
             chain => context! {
                 rule => about("chain.rule"), event => about("chain.event"), from => about("chain.from"),
                 partner => about("chain.partner"),
+            },
+            account => context! {
+                name => about("account.name"), partner => about("account.partner"), event => about("account.event"),
+                address => about("account.address"), visit => about("account.visit"),
             },
             fault => context! { step => about("fault.step"), why => about("fault.why") },
             now => time_value(facts.now, zone),

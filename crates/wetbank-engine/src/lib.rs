@@ -42,6 +42,7 @@ pub use engine::{
 };
 pub use error::EngineError;
 pub use events::{Event, Moving};
+pub use intake::Visitor;
 pub use keeping::Keeping;
 pub use keys::KeyStatus;
 pub use twins::Kept;

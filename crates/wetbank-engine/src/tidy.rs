@@ -15,7 +15,7 @@ const EVERY: Duration = Duration::from_secs(24 * 3600);
 /// For so long it is known which files we wrote where no rule looks.
 const KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
 
-/// For so long it is known who did what.
+/// For so long it is known who did what, and what partners exchanged.
 const AUDITED: Duration = Duration::from_secs(2 * 366 * 24 * 3600);
 
 /// Tidies until the service stops.
@@ -35,6 +35,7 @@ pub(crate) async fn run(journal: Journal, arranged: Arc<Arranged>, cancel: Cance
             let keeping = Keeping::of(&journal).await?;
             journal.forget_arrivals(clock::before(clock::now(), keeping.age()), keeping.most.into()).await?;
             journal.forget_acts(clock::before(clock::now(), AUDITED)).await?;
+            journal.forget_exchanges(clock::before(clock::now(), AUDITED)).await?;
             journal.give_room_back().await?;
             Ok::<_, crate::EngineError>(forgotten)
         };

@@ -203,7 +203,7 @@ fn without_doubles(sightings: Vec<Sighting>) -> Vec<Vec<Sighting>> {
     batches
 }
 
-async fn take_batch(
+pub(crate) async fn take_batch(
     connection: &mut SqliteConnection,
     ids: &Ids,
     sightings: Vec<Sighting>,
@@ -262,7 +262,7 @@ async fn take_batch(
 }
 
 /// Which run items go into.
-enum Into {
+pub(crate) enum Into {
     /// One of its own for each.
     Own(Cause),
     /// One for all of them, with what is known of it and its number.

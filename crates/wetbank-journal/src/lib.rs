@@ -9,6 +9,7 @@ mod arranged;
 mod arrivals;
 mod bulk;
 mod error;
+mod exchanges;
 mod folding;
 mod history;
 mod intake;
@@ -26,12 +27,14 @@ mod threes;
 mod tidy;
 mod trace;
 mod twins;
+mod visits;
 mod works;
 mod writer;
 
 pub use acts::{ActRecord, NewAct};
 pub use arrivals::{ArrivalRecord, NewArrival};
 pub use error::JournalError;
+pub use exchanges::{DueRecord, ExchangeFilter, ExchangeRecord, NewExchange};
 pub use intake::{Refusal, Sighting};
 pub use joins::{Gathered, NewPart, SourceRecord, Standing, Through};
 pub use open::Journal;
@@ -46,4 +49,5 @@ pub use records::{
 pub use starting::NewRun;
 pub use states::PlaceState;
 pub use twins::{Seal, TwinNote};
+pub use visits::{AccountPassword, NewVisit, UploadRecord, VisitRecord};
 pub use writer::Trouble;

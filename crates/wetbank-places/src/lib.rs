@@ -33,7 +33,7 @@ pub use agreement::{Agreement, AgreementError, AskedByCode, AskedOnPage, GrantKe
 pub use ahead::Ahead;
 pub use bucket::Bucket;
 pub use error::{PlaceError, PlaceErrorKind};
-pub use folder::{Copied, Folder, Still, WriteBehind, Writers};
+pub use folder::{Copied, Folder, Held, Still, WriteBehind, Writers};
 pub use ftp::Ftp;
 pub use identity::Identity;
 pub use limited::Limited;

@@ -21,8 +21,9 @@ use crate::{
     error::ApiError,
     events,
     handlers::{
-        audit as audits, book, calendars, databases, drafts, keys, me, notices, partners, passkeys, places, provider,
-        rehearsals, rules, runs, secrets, sections, session, sign_in, signals, starters, status, tokens, twins, users,
+        accounts, audit as audits, book, calendars, databases, drafts, keys, me, notices, partners, passkeys, places,
+        provider, rehearsals, rules, runs, secrets, sections, session, sign_in, signals, starters, status, tokens,
+        twins, users,
     },
     state::Shared,
 };
@@ -68,6 +69,7 @@ fn api() -> OpenApiRouter<Shared> {
             users::routes(),
             tokens::routes(),
             audits::routes(),
+            accounts::routes(),
         ]
         .into_iter()
         .fold(OpenApiRouter::new(), OpenApiRouter::merge),

@@ -16,7 +16,7 @@ use wetbank_people::{People, Secret};
 use wetbank_tls::Shown;
 
 use crate::{
-    Listening, Token,
+    Listening, Reception, Token,
     connections::{self, Answers},
     listening::{host, without_port},
     router::router,
@@ -72,6 +72,7 @@ impl Server {
         people: People,
         token: Token,
         mut listening: Listening,
+        reception: Reception,
     ) -> Result<Self, ServerError> {
         let (address, option) = (listening.address, "--listen");
         if listening.certificate.is_none() && !address.ip().is_loopback() && !listening.others_may_read_along {
@@ -83,7 +84,7 @@ impl Server {
             Some(from) => Some(bind(from, "--redirect").await?),
             None => None,
         };
-        Ok(Self { listener, redirecting, shared: Shared::new(engine, people, token, listening) })
+        Ok(Self { listener, redirecting, shared: Shared::new(engine, people, token, listening, reception) })
     }
 
     /// How it is reached.

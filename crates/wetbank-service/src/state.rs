@@ -8,7 +8,7 @@ use wetbank_engine::Engine;
 use wetbank_people::{People, Secret};
 
 use crate::{
-    Token,
+    Reception, Token,
     listening::{Listening, Peer},
     listings::Listings,
     seldom::Seldom,
@@ -20,6 +20,7 @@ pub(crate) struct Shared {
     pub engine: Engine,
     pub people: People,
     pub token: Token,
+    pub reception: Reception,
     pub listening: Arc<Listening>,
     pub stopping: CancellationToken,
     pub listings: Listings,
@@ -27,11 +28,12 @@ pub(crate) struct Shared {
 }
 
 impl Shared {
-    pub fn new(engine: Engine, people: People, token: Token, listening: Listening) -> Self {
+    pub fn new(engine: Engine, people: People, token: Token, listening: Listening, reception: Reception) -> Self {
         Self {
             engine,
             people,
             token,
+            reception,
             listening: Arc::new(listening),
             stopping: CancellationToken::new(),
             listings: Listings::default(),

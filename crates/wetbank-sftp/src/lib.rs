@@ -14,5 +14,5 @@ mod wire;
 pub use attributes::{Attributes, FileType};
 pub use client::{Client, ClientError, Directory, Limits, Name, OpenFlags, RemoteFile, SpaceLeft};
 pub use codec::{Malformed, StatusCode};
-pub use server::{Files, OpenFile, ServeError, Status, serve};
+pub use server::{Answer, Files, Listed, OpenFile, OpenFolder, Opening, Room, ServeError, Status, serve};
 pub use wire::{Bytewise, Incoming, Outgoing};

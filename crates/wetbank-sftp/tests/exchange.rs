@@ -17,7 +17,8 @@ use futures_util::{StreamExt, TryStreamExt, future::join_all};
 use proptest::prelude::*;
 use tokio::io::split;
 use wetbank_sftp::{
-    Attributes, Bytewise, Client, ClientError, FileType, Files, Name, OpenFile, OpenFlags, Status, StatusCode, serve,
+    Attributes, Bytewise, Client, ClientError, FileType, Files, Listed, Name, OpenFile, OpenFlags, Opening, Status,
+    StatusCode, serve,
 };
 
 const SILENCE: Duration = Duration::from_secs(10);
@@ -96,8 +97,10 @@ impl OpenFile for OnShelf {
     async fn attributes(&self) -> Result<Attributes, Status> {
         Ok(regular(self.content.lock().unwrap().len()))
     }
-    async fn set_length(&self, length: u64) -> Result<(), Status> {
-        self.content.lock().unwrap().resize(length as usize, 0);
+    async fn set_attributes(&self, wanted: Attributes) -> Result<(), Status> {
+        if let Some(length) = wanted.size {
+            self.content.lock().unwrap().resize(length as usize, 0);
+        }
         Ok(())
     }
     async fn sync(&self) -> Result<(), Status> {
@@ -107,7 +110,9 @@ impl OpenFile for OnShelf {
 
 impl Files for Shelf {
     type File = OnShelf;
-    async fn open(&self, path: &[u8], _: bool, create: bool, exclusive: bool, _: bool) -> Result<OnShelf, Status> {
+    type Folder = Listed;
+    async fn open(&self, path: &[u8], how: Opening) -> Result<OnShelf, Status> {
+        let Opening { create, exclusive, .. } = how;
         let mut files = self.files.lock().unwrap();
         let content = match (files.get(path), create) {
             (Some(_), true) if exclusive => return refused(StatusCode::Failure),
@@ -118,17 +123,16 @@ impl Files for Shelf {
         self.open.fetch_add(1, Ordering::Relaxed);
         Ok(OnShelf { content, open: self.open.clone(), shortest: self.shortest, shuffles: self.shuffles })
     }
-    async fn names(&self, _: &[u8]) -> Result<Vec<Name>, Status> {
+    async fn folder(&self, _: &[u8]) -> Result<Listed, Status> {
         let own = [b".".to_vec(), b"..".to_vec()].into_iter().map(|name| (name, DIRECTORY));
         let files = self.files.lock().unwrap();
         let names = own.chain(files.keys().map(|name| (name.clone(), FILE)));
-        Ok(names
-            .map(|(name, permissions)| Name {
-                name: name.clone().into(),
-                long_form: name.into(),
-                attributes: Attributes { permissions: Some(permissions), ..Attributes::default() },
-            })
-            .collect())
+        let names = names.map(|(name, permissions)| Name {
+            name: name.clone().into(),
+            long_form: name.into(),
+            attributes: Attributes { permissions: Some(permissions), ..Attributes::default() },
+        });
+        Ok(names.collect::<Vec<_>>().into())
     }
     async fn attributes(&self, path: &[u8], _: bool) -> Result<Attributes, Status> {
         match self.files.lock().unwrap().get(path) {
@@ -343,7 +347,7 @@ fn what_a_server_says_of_a_file_is_told_and_what_it_cannot_say_is_no_failure() {
         let told = client.stat(b"levels.csv").await.unwrap();
         assert_eq!((told.size, told.file_type()), (Some(1_234), FileType::File));
         assert_eq!(client.real_path(b"levels.csv").await.unwrap(), "/shelf/levels.csv");
-        assert_eq!(client.space_left(b".").await.unwrap(), None, "it does not offer to tell");
+        assert_eq!(client.space_left(b".").await.unwrap(), None, "it does not tell of this");
         let refused = client.make_directory(b"in").await.unwrap_err();
         assert_eq!(refused.code(), Some(StatusCode::PermissionDenied));
         assert!(!refused.to_string().is_empty());

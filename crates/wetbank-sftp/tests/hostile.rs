@@ -9,7 +9,7 @@ use bytes::Bytes;
 use proptest::prelude::*;
 use tokio::io::{AsyncReadExt, AsyncWriteExt, DuplexStream, split};
 use wetbank_sftp::{
-    Attributes, Bytewise, Client, ClientError, Files, Name, OpenFile, OpenFlags, Status, StatusCode, serve,
+    Attributes, Bytewise, Client, ClientError, Files, Listed, OpenFile, OpenFlags, Opening, Status, StatusCode, serve,
 };
 
 const SILENCE: Duration = Duration::from_secs(5);
@@ -188,7 +188,7 @@ impl OpenFile for Nothing {
     async fn attributes(&self) -> Result<Attributes, Status> {
         no()
     }
-    async fn set_length(&self, _: u64) -> Result<(), Status> {
+    async fn set_attributes(&self, _: Attributes) -> Result<(), Status> {
         no()
     }
     async fn sync(&self) -> Result<(), Status> {
@@ -198,11 +198,12 @@ impl OpenFile for Nothing {
 
 impl Files for Nothing {
     type File = Nothing;
-    async fn open(&self, _: &[u8], _: bool, _: bool, _: bool, _: bool) -> Result<Nothing, Status> {
+    type Folder = Listed;
+    async fn open(&self, _: &[u8], _: Opening) -> Result<Nothing, Status> {
         Ok(Nothing)
     }
-    async fn names(&self, _: &[u8]) -> Result<Vec<Name>, Status> {
-        Ok(Vec::new())
+    async fn folder(&self, _: &[u8]) -> Result<Listed, Status> {
+        Ok(Vec::new().into())
     }
     async fn attributes(&self, _: &[u8], _: bool) -> Result<Attributes, Status> {
         no()

@@ -13,7 +13,7 @@ use std::{
 
 use bytes::Bytes;
 use tokio::task::spawn_blocking;
-use wetbank_sftp::{Attributes, Files, Name, OpenFile, Status};
+use wetbank_sftp::{Attributes, Files, Listed, Name, OpenFile, Opening, Status};
 
 use crate::guests::passes_link;
 
@@ -103,9 +103,9 @@ impl OpenFile for ServedFile {
         blocking(move || Ok(attributes(&file.metadata()?))).await
     }
 
-    async fn set_length(&self, length: u64) -> Result<(), Status> {
+    async fn set_attributes(&self, wanted: Attributes) -> Result<(), Status> {
         let file = self.0.clone();
-        blocking(move || file.set_len(length)).await
+        blocking(move || wanted.size.map_or(Ok(()), |length| file.set_len(length))).await
     }
 
     async fn sync(&self) -> Result<(), Status> {
@@ -116,15 +116,10 @@ impl OpenFile for ServedFile {
 
 impl Files for FolderFiles {
     type File = ServedFile;
+    type Folder = Listed;
 
-    async fn open(
-        &self,
-        path: &[u8],
-        write: bool,
-        create: bool,
-        exclusive: bool,
-        truncate: bool,
-    ) -> Result<ServedFile, Status> {
+    async fn open(&self, path: &[u8], how: Opening) -> Result<ServedFile, Status> {
+        let Opening { write, create, truncate, exclusive, .. } = how;
         self.at(path, move |path| {
             let mut options = OpenOptions::new();
             options.read(!write).write(write).truncate(truncate && write);
@@ -134,17 +129,16 @@ impl Files for FolderFiles {
         .await
     }
 
-    async fn names(&self, path: &[u8]) -> Result<Vec<Name>, Status> {
-        self.at(path, |path| {
-            fs::read_dir(path)?
-                .map(|entry| {
-                    let entry = entry?;
-                    let attributes = attributes(&entry.metadata()?);
-                    Ok(Name { name: entry.file_name().into_vec().into(), long_form: Bytes::new(), attributes })
-                })
-                .collect()
-        })
-        .await
+    async fn folder(&self, path: &[u8]) -> Result<Listed, Status> {
+        let names = self.at(path, |path| {
+            let named = |entry: io::Result<fs::DirEntry>| {
+                let entry = entry?;
+                let attributes = attributes(&entry.metadata()?);
+                Ok(Name { name: entry.file_name().into_vec().into(), long_form: Bytes::new(), attributes })
+            };
+            fs::read_dir(path)?.map(named).collect::<io::Result<Vec<Name>>>()
+        });
+        Ok(names.await?.into())
     }
 
     async fn attributes(&self, path: &[u8], follow: bool) -> Result<Attributes, Status> {

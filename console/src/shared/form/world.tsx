@@ -56,6 +56,7 @@ export function useKnown(name: string): Schemas["KnownValue"][] {
     "of-files": !name.startsWith("finds."),
     "of-letters": true,
     "of-chains": true,
+    "of-accounts": true,
     "in-failures": name.includes(".on-failure."),
     "in-mails": name.includes(".mail."),
     "in-programs": name.includes(".program."),

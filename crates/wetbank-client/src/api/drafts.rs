@@ -98,6 +98,8 @@ pub enum KnownWhere {
     OfLetters,
     /// In a rule that another one started.
     OfChains,
+    /// In a rule that accounts start.
+    OfAccounts,
     /// In the steps that follow a failure.
     InFailures,
     /// In a mail.

@@ -2,6 +2,7 @@
 
 #![allow(missing_docs, reason = "field names say it; what needs more words has them")]
 
+mod accounts;
 mod book;
 mod drafts;
 mod partners;
@@ -17,6 +18,7 @@ mod words;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+pub use accounts::*;
 pub use book::*;
 pub use drafts::*;
 pub use partners::*;

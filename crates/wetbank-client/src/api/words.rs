@@ -97,6 +97,7 @@ words! {
         Signal "signal",
         /// A letter.
         Mail "mail",
+        Account "account",
     }
     /// How an attempt ended.
     AttemptOutcome {

@@ -25,9 +25,10 @@ pub(super) fn resolve_condition(written: &Spanned<raw::Condition>) -> Checked<Co
         raw.chain.is_some(),
         raw.signal.is_some(),
         raw.mail.is_some(),
+        raw.account.is_some(),
     ];
     if given.iter().filter(|there| **there).count() != 1 {
-        let words = "a condition has exactly one of \"all\", \"any\", \"none\", \"file\", \"run\", \"chain\", \"signal\" and \"mail\"";
+        let words = "a condition has exactly one of \"all\", \"any\", \"none\", \"file\", \"run\", \"chain\", \"signal\", \"mail\" and \"account\"";
         return Err(Mistake::new(near, words.to_owned()));
     }
     if let Some(parts) = &raw.all {
@@ -59,6 +60,7 @@ fn subject(raw: &raw::Condition, near: Range<usize>) -> Checked<(Subject, Range<
         ("run", &raw.run, &["cause", "event"][..]),
         ("chain", &raw.chain, &["rule", "event", "from", "partner"]),
         ("mail", &raw.mail, &["from", "to", "subject", "date"]),
+        ("account", &raw.account, &["name", "partner", "event", "address", "visit"]),
     ];
     for (of, text, words) in given {
         if let Some(text) = text {

@@ -23,6 +23,7 @@ pub(super) fn all(files: &[(String, String)], known: &Known, first: Vec<Problem>
         let named = section.split_once('.').and_then(|(kind, name)| Some((kind, Name::new(name).ok()?)));
         match named {
             Some(("place", name)) if !known.places.contains(&name) => known.places.push(name),
+            Some(("account", name)) if !known.accounts.contains(&name) => known.accounts.push(name),
             Some(("database", name)) if !known.databases.contains(&name) => known.databases.push(name),
             Some(("twin", name)) if !known.twins.contains(&name) => known.twins.push(name),
             Some(("rule", name)) if !known.rules.contains(&name) => known.rules.push(name),

@@ -4,6 +4,7 @@
 //! found, each with its file, line, key and remedy. The text of each section is kept as it was
 //! written, with its comments, because the text is what people edit and compare.
 
+mod accounts;
 mod branches;
 mod conditions;
 mod databases;
@@ -30,7 +31,7 @@ pub use reference::book_reference;
 use serde::Serialize;
 pub use write::{Unwritable, secrets_named, section_group, section_text, section_value};
 
-use crate::{Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName, twin::Twin};
+use crate::{Account, Calendar, Database, Limits, Name, Partner, PlaceName, PlaceSpec, Rule, RuleName, twin::Twin};
 
 /// What a section of the book arranges.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -40,6 +41,8 @@ pub enum SectionKind {
     Place,
     /// `[partner.NAME]`
     Partner,
+    /// `[account.NAME]`
+    Account,
     /// `[calendar.NAME]`
     Calendar,
     /// `[database.NAME]`
@@ -52,13 +55,15 @@ pub enum SectionKind {
 
 impl SectionKind {
     /// Every kind, in the order of a book.
-    pub const ALL: [Self; 6] = [Self::Place, Self::Partner, Self::Calendar, Self::Database, Self::Twin, Self::Rule];
+    pub const ALL: [Self; 7] =
+        [Self::Place, Self::Partner, Self::Account, Self::Calendar, Self::Database, Self::Twin, Self::Rule];
 
     /// The word in the book.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Place => "place",
             Self::Partner => "partner",
+            Self::Account => "account",
             Self::Calendar => "calendar",
             Self::Database => "database",
             Self::Twin => "twin",
@@ -89,6 +94,8 @@ pub struct Book {
     pub rules: Vec<Rule>,
     /// Partners.
     pub partners: Vec<Partner>,
+    /// Accounts of our own server.
+    pub accounts: Vec<Account>,
     /// Calendars.
     pub calendars: Vec<Calendar>,
     /// Databases.
@@ -158,6 +165,8 @@ pub struct Known {
     pub places: Vec<PlaceName>,
     /// Partners; one of the same name in the book counts instead.
     pub partners: Vec<Partner>,
+    /// Accounts.
+    pub accounts: Vec<Name>,
     /// Calendars; one of the same name in the book counts instead.
     pub calendars: Vec<Calendar>,
     /// Databases.

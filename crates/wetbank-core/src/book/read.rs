@@ -59,6 +59,7 @@ fn section(book: &mut raw::Book, kind: SectionKind, name: String, value: Spanned
     match kind {
         SectionKind::Place => _ = book.place.insert(name, place(value)?),
         SectionKind::Partner => _ = book.partner.insert(name, whole(value)?),
+        SectionKind::Account => _ = book.account.insert(name, whole(value)?),
         SectionKind::Calendar => _ = book.calendar.insert(name, whole(value)?),
         SectionKind::Database => _ = book.database.insert(name, database(value)?),
         SectionKind::Twin => _ = book.twin.insert(name, whole(value)?),

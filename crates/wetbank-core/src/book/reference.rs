@@ -8,15 +8,18 @@ use super::book_schema;
 use crate::Group;
 
 /// Parts that are one table each, with their definition in the schema.
-const TABLES: [(&str, &str); 13] = [
+const TABLES: [(&str, &str); 16] = [
     ("partner", "Partner"),
     ("delivery", "Delivery"),
+    ("account", "Account"),
+    ("account-folder", "AccountFolder"),
     ("calendar", "Calendar"),
     ("twin", "Twin"),
     ("twin-starts", "TwinStarts"),
     ("rule", "Rule"),
     ("arrival", "Arrival"),
     ("mail", "Letters"),
+    ("account-trigger", "OfAccount"),
     ("schedule", "Schedule"),
     ("chain", "Chain"),
     ("finds", "Find"),
@@ -26,8 +29,8 @@ const TABLES: [(&str, &str); 13] = [
 /// What is told in a place of its own besides.
 const ELSEWHERE: [&str; 4] = ["Condition", "Step", "SecretRef", "Place"];
 
-/// Tables of keys in Markdown, for a part of the book: `places`, `limits`, `partner`, `delivery`, `calendar`,
-/// `databases`, `twin`, `twin-starts`, `rule`, `arrival`, `mail`, `schedule`, `chain`, `finds`, `retry`, `branch`, `condition`, `steps` or
+/// Tables of keys in Markdown, for a part of the book: `places`, `limits`, `partner`, `delivery`, `account`, `account-folder`, `calendar`,
+/// `databases`, `twin`, `twin-starts`, `rule`, `arrival`, `mail`, `account-trigger`, `schedule`, `chain`, `finds`, `retry`, `branch`, `condition`, `steps` or
 /// `every-step`. Nothing for a part that there is not.
 pub fn book_reference(part: &str) -> Option<String> {
     let schema = Schema(book_schema());

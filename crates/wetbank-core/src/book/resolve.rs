@@ -1,8 +1,9 @@
 //! From the book's shape to rules and places: what only meaning can check.
 
 use super::{
-    Amiss, Book, Known, Problem, SectionKind, databases::resolve_database, limits::resolve_limits, line_of,
-    partners::resolve_partner, raw, rules::resolve_rule, schedules::resolve_calendar, twins::resolve_twin,
+    Amiss, Book, Known, Problem, SectionKind, accounts::resolve_account, databases::resolve_database,
+    limits::resolve_limits, line_of, partners::resolve_partner, raw, rules::resolve_rule, schedules::resolve_calendar,
+    twins::resolve_twin,
 };
 use crate::{
     Calendar, Name, Partner, PlaceName,
@@ -62,6 +63,19 @@ pub(super) fn resolve(files: &[Parsed<'_>], known: &Known, problems: &mut Vec<Pr
     partners.retain(|partner| !book.partners.iter().any(|new| new.name == partner.name));
     partners.extend(&book.partners);
     for (file, text, raw) in files {
+        for (name, account) in &raw.account {
+            match resolve_account(name, account, (&names, &partners)) {
+                Ok(account) => book.accounts.push(account),
+                Err(Mistake { amiss: Amiss::Name { of, written, .. }, .. })
+                    if wrong.iter().any(|(kind, name)| kind.as_str() == of && *name == written) => {}
+                Err(mistake) => {
+                    wrong.push((SectionKind::Account, name.clone()));
+                    note(file, text, format!("account.{name}"), mistake);
+                }
+            }
+        }
+    }
+    for (file, text, raw) in files {
         for (name, calendar) in &raw.calendar {
             match resolve_calendar(name, calendar) {
                 Ok(calendar) => book.calendars.push(calendar),
@@ -88,11 +102,13 @@ pub(super) fn resolve(files: &[Parsed<'_>], known: &Known, problems: &mut Vec<Pr
     let mut calendars: Vec<&Calendar> = known.calendars.iter().collect();
     calendars.retain(|calendar| !book.calendars.iter().any(|new| new.name == calendar.name));
     calendars.extend(&book.calendars);
+    let account_names: Vec<Name> = known.accounts.iter().cloned().chain(written(SectionKind::Account)).collect();
     let twin_names: Vec<Name> = known.twins.iter().cloned().chain(written(SectionKind::Twin)).collect();
     let rule_names: Vec<Name> = known.rules.iter().cloned().chain(written(SectionKind::Rule)).collect();
     let ends = Ends {
         places: &names,
         partners: &partners,
+        accounts: &account_names,
         calendars: &calendars,
         databases: &databases,
         twins: &twin_names,

@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 use toml::Spanned;
 
 use super::{
+    accounts::{partner_name, resolve_of_account},
     branches::{Around, resolve_branch},
     limits::resolve_retry,
     raw,
@@ -45,10 +46,11 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         starts.chain.is_some(),
         starts.signal.is_some(),
         starts.mail.is_some(),
+        starts.account.is_some(),
         starts.hand.is_some(),
     ];
     if !has_trigger.contains(&true) {
-        let words = "starts needs a trigger: arrival, mail, schedule, signal or chain = { … }, or hand = {} for a rule that only people start";
+        let words = "starts needs a trigger: arrival, mail, account, schedule, signal or chain = { … }, or hand = {} for a rule that only people start";
         return Err(Mistake::missing(raw.starts.span(), words.to_owned()));
     }
     let arrival = match (&starts.arrival, &starts.mail) {
@@ -67,6 +69,7 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         .transpose()?;
     let schedule = starts.schedule.as_ref().map(|raw| resolve_schedule(raw, &zone, ends)).transpose()?;
     let chain = starts.chain.as_ref().map(|raw| resolve_chain(name, raw, ends)).transpose()?;
+    let account = starts.account.as_ref().map(|raw| resolve_of_account(raw, ends)).transpose()?;
     let mut finds = raw.finds.iter().map(|raw| resolve_find(raw, ends)).collect::<Checked<Vec<_>>>()?;
     match &arrival {
         // What arrives is also what there is to find.
@@ -74,7 +77,8 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         _ => {}
     }
     // A run that no file began and that looks for none begins without one.
-    let begins_bare = finds.is_empty() && (schedule.is_some() || signal.is_some() || chain.is_none());
+    let has_file = chain.is_some() || account.as_ref().is_some_and(|of| of.on.iter().all(|event| event.is_of_file()));
+    let begins_bare = finds.is_empty() && (schedule.is_some() || signal.is_some() || !has_file);
     let retry = raw.retry.as_ref().map(resolve_retry).transpose()?;
     let raw_branches = raw.branch.as_ref();
     if raw_branches.is_empty() {
@@ -110,7 +114,7 @@ pub(super) fn resolve_rule(name: &str, spanned: &Spanned<raw::Rule>, ends: &Ends
         title: raw.title.clone().unwrap_or_else(|| name.to_owned()),
         why: raw.why.clone(),
         zone,
-        starts: Starts { arrival, schedule, chain, signal },
+        starts: Starts { arrival, schedule, chain, signal, account },
         finds,
         branches,
         retry,
@@ -143,14 +147,6 @@ fn resolve_chain(own: &str, raw: &raw::Chain, ends: &Ends<'_>) -> Checked<Chain>
             None => Err(unknown("rule", text, ends.rules.iter().map(Name::as_str))),
         }
     };
-    let partner = |text: &Text<holds::PartnerName>| match ends
-        .partners
-        .iter()
-        .find(|partner| partner.name.as_str() == text.str())
-    {
-        Some(partner) => Ok(partner.name.clone()),
-        None => Err(unknown("partner", text, ends.partners.iter().map(|partner| partner.name.as_str()))),
-    };
     let places = |list: &[Text<holds::PlaceName>]| {
         list.iter().map(|text| place_name(text, ends.places)).collect::<Checked<Vec<_>>>()
     };
@@ -159,7 +155,7 @@ fn resolve_chain(own: &str, raw: &raw::Chain, ends: &Ends<'_>) -> Checked<Chain>
         rules: raw.rules.iter().map(rule).collect::<Checked<_>>()?,
         from: places(&raw.from)?,
         to: places(&raw.to)?,
-        partners: raw.partners.iter().map(partner).collect::<Checked<_>>()?,
+        partners: raw.partners.iter().map(|text| partner_name(text, ends.partners)).collect::<Checked<_>>()?,
     })
 }
 
@@ -229,7 +225,7 @@ fn gather(raw: &raw::Gather) -> Checked<Gather> {
     })
 }
 
-fn globs<H>(list: &[Text<H>], case: Case) -> Checked<Vec<globset::GlobMatcher>> {
+pub(super) fn globs<H>(list: &[Text<H>], case: Case) -> Checked<Vec<globset::GlobMatcher>> {
     list.iter().map(|text| glob(text.str(), case == Case::Exact).at(text)).collect()
 }
 

@@ -46,6 +46,7 @@ impl<T, E: ToString> At<T> for Result<T, E> {
 pub(crate) struct Ends<'a> {
     pub places: &'a [&'a PlaceName],
     pub partners: &'a [&'a Partner],
+    pub accounts: &'a [Name],
     pub calendars: &'a [&'a Calendar],
     pub databases: &'a [Name],
     pub twins: &'a [Name],

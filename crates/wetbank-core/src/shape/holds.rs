@@ -56,6 +56,8 @@ holds! {
     PlaceName "place";
     /// The name of a partner.
     PartnerName "partner";
+    /// The name of an account.
+    AccountName "account";
     /// The name of a calendar.
     CalendarName "calendar";
     /// The name of a database.
@@ -80,6 +82,10 @@ holds! {
     Host "host";
     /// An absolute path of the machine.
     Path "path";
+    /// An address or a network, as in `203.0.113.0/24`.
+    Network "network";
+    /// A public key as a line of OpenSSH's.
+    PublicKey "public-key";
     /// A mail address.
     MailAddress "mail-address";
     /// What a server proves itself with, `SHA256:…`.

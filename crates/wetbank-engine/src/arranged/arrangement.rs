@@ -6,7 +6,7 @@ use std::{
 };
 
 use wetbank_core::{
-    Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule, SectionKind, section_group, twin::Twin,
+    Account, Calendar, Database, Known, Limits, Name, Partner, PlaceSpec, Rule, SectionKind, section_group, twin::Twin,
 };
 use wetbank_places::{Place, PlaceError};
 
@@ -49,6 +49,8 @@ pub struct Arrangement {
     pub rules: Vec<LiveRule>,
     /// Partners.
     pub partners: Vec<Partner>,
+    /// Accounts of our own server.
+    pub accounts: Vec<Arc<Account>>,
     /// Calendars.
     pub calendars: Vec<Calendar>,
     /// Databases.
@@ -72,7 +74,7 @@ impl Arrangement {
             SectionKind::Rule => self.rules.iter().find(|live| live.rule.name.as_str() == name).map(|live| &*live.text),
             SectionKind::Twin => self.twins.iter().find(|live| live.twin.name.as_str() == name).map(|live| &*live.text),
             SectionKind::Place => self.texts.get(name).map(String::as_str),
-            SectionKind::Partner | SectionKind::Calendar | SectionKind::Database => None,
+            SectionKind::Partner | SectionKind::Account | SectionKind::Calendar | SectionKind::Database => None,
         };
         section_group(kind, text?)
     }
@@ -82,6 +84,7 @@ impl Arrangement {
         Known {
             places: self.specs.keys().cloned().collect(),
             partners: self.partners.clone(),
+            accounts: self.accounts.iter().map(|account| account.name.clone()).collect(),
             calendars: self.calendars.clone(),
             databases: self.databases.iter().map(|database| database.name.clone()).collect(),
             twins: self.twins.iter().map(|live| live.twin.name.clone()).collect(),

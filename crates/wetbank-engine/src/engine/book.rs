@@ -168,7 +168,7 @@ impl Engine {
         let turn = self.core.arranged.turn().await;
         let sections = self.core.journal.sections().await?;
         if !sections.iter().any(|s| s.kind == kind && s.name == name) {
-            let kind = ["rule", "twin", "partner", "calendar", "database"]
+            let kind = ["rule", "twin", "account", "partner", "calendar", "database"]
                 .into_iter()
                 .find(|known| *known == kind)
                 .unwrap_or("place");

@@ -1,5 +1,6 @@
 //! The engine as a whole: what its parts share, starting, stopping.
 
+mod accounts;
 mod agreements;
 mod book;
 mod build;
@@ -60,7 +61,7 @@ use crate::{
     effects::{Effects, Passes, Slots, WorkFolder},
     events::Events,
     guarded::Guarded,
-    intake::{self, Arrivals, Intake, Offers},
+    intake::{self, Arrivals, Gatherings, Intake, Offers},
     keeping::Keeping,
     keys::Keys,
     moorings::{self, Moorings},
@@ -253,6 +254,7 @@ impl Engine {
             runner: runner.clone(),
             offers,
             arrivals,
+            gatherings: Gatherings::default(),
             cancel: cancel.clone(),
             tracker: tracker.clone(),
         });
@@ -296,6 +298,7 @@ impl Engine {
         engine.reload(&engine.core.arranged.turn().await).await?;
         engine.clean_work_folder().await?;
         outbox::clean(&engine.core.outbox).await?;
+        engine.place_handed_in().await?;
         runner::fetch(&engine.core.runner).await;
         let core = &engine.core;
         core.tracker.spawn(intake::take_in(core.intake.clone(), sightings));
@@ -303,6 +306,7 @@ impl Engine {
         core.tracker.spawn(runner::run(core.runner.clone()));
         core.tracker.spawn(intake::supervise(core.intake.clone()));
         core.tracker.spawn(intake::clock(core.intake.clone()));
+        core.tracker.spawn(intake::gatherings(core.intake.clone()));
         core.tracker.spawn(intake::chains(core.intake.clone()));
         core.tracker.spawn(runner::join(core.runner.clone()));
         core.tracker.spawn(keep_twins(core.twins.clone(), asks));
@@ -415,6 +419,7 @@ impl Engine {
         }
         new.limits = book.limits;
         new.partners = book.partners;
+        new.accounts = book.accounts.into_iter().map(Arc::new).collect();
         new.calendars = book.calendars;
         new.databases = book.databases;
         let section_of = |kind: &str, name: &Name| sections.iter().find(|s| s.kind == kind && s.name == name.as_str());

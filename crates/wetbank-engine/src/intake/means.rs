@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
-use super::{arrivals::Arrivals, offers::Offers};
+use super::{arrivals::Arrivals, exchanges::Gatherings, offers::Offers};
 use crate::{arranged::Arranged, moorings::Moorings, queue::Queue, record::Record, runner::Runner};
 
 /// Sees what begins work, records it and queues it.
@@ -18,6 +18,8 @@ pub(crate) struct Intake {
     pub runner: Arc<Runner>,
     pub offers: Offers,
     pub arrivals: Arrivals,
+    /// What visitors of our own server bring together.
+    pub gatherings: Gatherings,
     /// Cancelled when the service stops.
     pub cancel: CancellationToken,
     pub tracker: TaskTracker,

@@ -4,6 +4,7 @@
 mod arrivals;
 mod chain;
 mod clock;
+mod exchanges;
 mod gather;
 mod kernel;
 mod ledger;
@@ -23,6 +24,8 @@ mod watched;
 pub(crate) use arrivals::{Arrivals, run as note_arrivals};
 pub(crate) use chain::run as chains;
 pub(crate) use clock::run as clock;
+pub use exchanges::Visitor;
+pub(crate) use exchanges::{Exchanged, Gatherings, gatherings};
 pub(crate) use means::Intake;
 pub(crate) use offers::Offers;
 pub(crate) use pace::Pace;

@@ -32,6 +32,11 @@ impl Root {
         self.mount.is_some()
     }
 
+    /// Where something must be mounted.
+    pub fn mount(&self) -> Option<&Path> {
+        self.mount.as_deref()
+    }
+
     fn must_be_mounted(&self) -> io::Result<()> {
         let Some(mount) = &self.mount else { return Ok(()) };
         let told = rustix::fs::statx(rustix::fs::CWD, mount, AtFlags::empty(), StatxFlags::empty());

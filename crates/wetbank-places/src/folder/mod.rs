@@ -2,6 +2,7 @@
 
 mod beneath;
 mod copy;
+mod held;
 mod opens;
 mod owners;
 mod staged;
@@ -30,6 +31,7 @@ use crate::{
 };
 use beneath::Root;
 pub use copy::{Copied, WriteBehind};
+pub use held::Held;
 use staged::StagedFile;
 pub use still::{Still, Writers};
 use sync::FolderSync;

@@ -71,6 +71,7 @@ fn known(of: Placeholder, value: Option<String>) -> api::KnownValue {
             KnownWhere::OfFiles => api::KnownWhere::OfFiles,
             KnownWhere::OfLetters => api::KnownWhere::OfLetters,
             KnownWhere::OfChains => api::KnownWhere::OfChains,
+            KnownWhere::OfAccounts => api::KnownWhere::OfAccounts,
             KnownWhere::InFailures => api::KnownWhere::InFailures,
             KnownWhere::InMails => api::KnownWhere::InMails,
             KnownWhere::InPrograms => api::KnownWhere::InPrograms,

@@ -1,5 +1,6 @@
 //! Thin handlers: take apart, call one thing, map. Each noun has its routes, its handlers and what it shows.
 
+pub(crate) mod accounts;
 pub(crate) mod audit;
 pub(crate) mod book;
 pub(crate) mod calendars;

@@ -24,7 +24,8 @@ use tempfile::TempDir;
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::{Engine, EngineOptions};
 use wetbank_people::People;
-use wetbank_service::{Listening, Server, Token};
+use wetbank_reception::Desk;
+use wetbank_service::{Listening, Reception, Server, Token};
 
 /// Two folders; `@` stands for where they lie.
 const PLACES: &str = "[place.office]\nkind = \"folder\"\nroot = \"@/office\"\n\
@@ -58,7 +59,9 @@ impl Office {
         let token = Token::open(&data).unwrap();
         let here = Listening::in_clear(([127, 0, 0, 1], 0).into());
         let people = People::open(engine.journal().clone(), engine.vault()).await.unwrap();
-        let server = Server::bind(engine.clone(), people, token.clone(), here).await.unwrap();
+        let desk = Desk::open(engine.clone(), &data).await.unwrap();
+        let reception = Reception { desk, sftp: None };
+        let server = Server::bind(engine.clone(), people, token.clone(), here, reception).await.unwrap();
         let (url, stop) = (server.listening().local(), CancellationToken::new());
         tokio::spawn(server.run(|_| {}, stop.clone()));
         let office = Self { folder, url, token: token.reveal().to_owned(), http: Client::new(), engine, stop };

@@ -293,7 +293,11 @@ impl Client {
         if !self.session.offers("statvfs@openssh.com") {
             return Ok(None);
         }
-        let mut reply = self.extended("statvfs@openssh.com", |p| p.string(path)).await?;
+        let mut reply = match self.extended("statvfs@openssh.com", |p| p.string(path)).await {
+            // It offers to tell of some paths only.
+            Err(error) if error.code() == Some(StatusCode::Unsupported) => return Ok(None),
+            reply => reply?,
+        };
         let (_block, fragment) = (reply.u64_field()?, reply.u64_field()?);
         let (_blocks, _free, available) = (reply.u64_field()?, reply.u64_field()?, reply.u64_field()?);
         Ok(Some(SpaceLeft { bytes: fragment.saturating_mul(available) }))

@@ -1,5 +1,6 @@
 //! The command line: one file a noun.
 
+mod account;
 mod arrival;
 mod audit;
 mod book;
@@ -13,6 +14,7 @@ mod notice;
 mod partner;
 mod place;
 mod place_keys;
+mod reception;
 mod rehearse;
 mod rule;
 mod run;
@@ -80,6 +82,12 @@ enum Command {
     /// Whom we exchange files with
     #[command(subcommand)]
     Partner(partner::Verb),
+    /// What partners sign in with at our own server
+    #[command(subcommand)]
+    Account(account::Verb),
+    /// How partners reach our own server
+    #[command(subcommand)]
+    Reception(reception::Verb),
     /// Which days are worked
     #[command(subcommand)]
     Calendar(calendar::Verb),
@@ -169,6 +177,8 @@ impl Cli {
             Command::Secret(verb) => secret::run(verb, &client()?, output).await,
             Command::Book(verb) => book::run(verb, &client()?, output).await,
             Command::User(verb) => user::run(verb, &client()?, output).await,
+            Command::Account(verb) => account::run(verb, &client()?, output).await,
+            Command::Reception(verb) => reception::run(verb, &client()?, output).await,
             Command::Token(verb) => token::run(verb, &client()?, output).await,
             Command::Session(verb) => session::run(verb, &client()?, output).await,
             Command::Audit(args) => audit::run(args, &client()?, output).await,

@@ -2,15 +2,19 @@ use std::{
     io,
     net::{IpAddr, SocketAddr},
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
+use parking_lot::RwLock;
+use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use wetbank_engine::{Engine, EngineOptions};
 use wetbank_people::People;
-use wetbank_service::{Authority, CertificateSource, Listening, Renewed, Server, Shown, Token};
+use wetbank_reception::{Desk, HostKeys, SftpOptions, serve_sftp};
+use wetbank_service::{Authority, CertificateSource, Listening, Reception, Renewed, Server, Sftp, Shown, Token};
 
 use crate::{End, connect::DEFAULT_LISTEN};
 
@@ -59,6 +63,12 @@ pub(crate) struct Listen {
     /// A proxy that says for whom it asks (X-Forwarded-For, X-Forwarded-Proto); may be given again
     #[arg(long = "proxy", value_name = "ADDRESS")]
     pub proxies: Vec<IpAddr>,
+    /// Receive partners here over SFTP: they sign in with accounts of the book
+    #[arg(long, value_name = "ADDRESS")]
+    pub sftp: Option<SocketAddr>,
+    /// What everybody is told over SSH before signing in
+    #[arg(long, value_name = "TEXT", requires = "sftp")]
+    pub sftp_banner: Option<String>,
     /// Listen here, too, and send everybody to the same page in private
     #[arg(long, value_name = "ADDRESS")]
     pub redirect: Option<SocketAddr>,
@@ -81,6 +91,8 @@ impl Listen {
             acme_root: None,
             names,
             proxies,
+            sftp: None,
+            sftp_banner: None,
             redirect: None,
             others_may_read_along: false,
         }
@@ -123,6 +135,9 @@ pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
     stop_on_signal(stop.clone())?;
     let service = Service::start(&data, args.listening, args.programs, args.new_vault_key).await?;
     eprintln!("Wetbank serves {} from {}", service.url, data.display());
+    if let Some(sftp) = &service.reception.sftp {
+        eprintln!("Partners come over SFTP at {}; its host keys are shown by: wetbank reception show", sftp.address);
+    }
     if let Some(shown) = &service.shown {
         eprintln!("Its certificate is {}, until {}", shown.fingerprint, shown.ends.strftime("%F"));
     }
@@ -132,6 +147,17 @@ pub(crate) async fn run(args: Args, data: PathBuf) -> Result<End> {
     }
     service.run(stop).await?;
     Ok(End::Done)
+}
+
+/// Takes the address for partners who come over SFTP, and reads our host keys; at the first start they are made.
+async fn listen_for_sftp(desk: &Desk, address: SocketAddr, banner: Option<String>) -> Result<(Sftp, TcpListener)> {
+    let folder = desk.folder().to_owned();
+    let keys = tokio::task::spawn_blocking(move || HostKeys::open(&folder)).await?;
+    let keys = keys.with_context(|| format!("the host keys in {} cannot be used", desk.folder().display()))?;
+    let taken = || format!("cannot listen on {address}; choose another address with --sftp");
+    let listener = TcpListener::bind(address).await.with_context(taken)?;
+    let address = listener.local_addr()?;
+    Ok((Sftp { address, keys: Arc::new(RwLock::new(keys)), banner }, listener))
 }
 
 /// Cancels the token at the first wish to end.
@@ -156,8 +182,11 @@ pub(crate) struct Service {
     /// Opens once, if nobody has a name here yet.
     pub link: Option<String>,
     pub shown: Option<Shown>,
+    pub reception: Reception,
     server: Server,
     address_file: PathBuf,
+    /// Where partners come over SSH.
+    ssh: Option<TcpListener>,
 }
 
 /// Leaves the address where commands look for it, and the certificates that they trust there, in one step: nobody reads
@@ -178,6 +207,14 @@ impl Service {
     pub async fn start(data: &Path, listen: Listen, programs: Option<PathBuf>, new_vault_key: bool) -> Result<Self> {
         let engine = Engine::start(EngineOptions { data: data.to_owned(), programs, new_vault_key }).await?;
         let bound = async {
+            let desk = Desk::open(engine.clone(), data).await?;
+            let (sftp, ssh) = match listen.sftp {
+                Some(address) => {
+                    let (sftp, listener) = listen_for_sftp(&desk, address, listen.sftp_banner.clone()).await?;
+                    (Some(sftp), Some(listener))
+                }
+                None => (None, None),
+            };
             let (token, listening) = (Token::open(data)?, listen.open(data)?);
             let people = People::open(engine.journal().clone(), engine.vault()).await?;
             // Nobody could come in yet.
@@ -185,10 +222,11 @@ impl Service {
                 true => Some(people.new_link(None, Timestamp::now()).await?.0),
                 false => None,
             };
-            let server = Server::bind(engine.clone(), people.clone(), token, listening).await?;
-            Ok::<_, anyhow::Error>((server, people, first))
+            let reception = Reception { desk, sftp };
+            let server = Server::bind(engine.clone(), people.clone(), token, listening, reception.clone()).await?;
+            Ok::<_, anyhow::Error>((server, people, first, reception, ssh))
         };
-        let (server, people, first) = match bound.await {
+        let (server, people, first, reception, ssh) = match bound.await {
             Ok(bound) => bound,
             Err(error) => {
                 engine.stop().await;
@@ -199,7 +237,7 @@ impl Service {
         tell(&address_file, server.listening(), &shown.iter().collect::<Vec<_>>())
             .with_context(|| format!("{} cannot be written", address_file.display()))?;
         let (url, link) = (server.listening().link(""), first.map(|link| server.link(&link)));
-        Ok(Self { engine, people, url, link, shown, server, address_file })
+        Ok(Self { engine, people, url, link, shown, server, address_file, reception, ssh })
     }
 
     /// Serves until told to stop, then comes to a safe end.
@@ -210,7 +248,20 @@ impl Service {
                 tracing::warn!(file = %file.display(), %error, "commands do not know the new certificate");
             }
         };
+        let desk = self.reception.desk.clone();
+        let tended = tokio::spawn({
+            let (desk, stop) = (desk.clone(), stop.clone());
+            async move { desk.tend(stop).await }
+        });
+        let received = self.ssh.zip(self.reception.sftp).map(|(listener, sftp)| {
+            let options = SftpOptions { banner: sftp.banner };
+            tokio::spawn(serve_sftp(listener, desk, sftp.keys, options, stop.clone()))
+        });
         self.server.run(renewed, stop).await;
+        if let Some(received) = received {
+            let _ = received.await;
+        }
+        let _ = tended.await;
         let _ = std::fs::remove_file(&self.address_file);
         self.engine.stop().await;
         Ok(())

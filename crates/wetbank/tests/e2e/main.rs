@@ -42,6 +42,8 @@ mod pages;
 mod partners;
 #[cfg(target_arch = "x86_64")]
 mod published;
+mod reception;
+mod reception_faults;
 mod refusals;
 mod rehearsing;
 mod rights;

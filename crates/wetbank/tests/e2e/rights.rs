@@ -19,7 +19,11 @@ enum Least {
 use Least::{Anybody, Machine, Manager, Operator, Owner, Viewer};
 
 /// Every call. One that is new fails until it has its line.
-const CALLS: [(&str, &str, Least); 99] = [
+const CALLS: [(&str, &str, Least); 109] = [
+    ("GET", "/accounts", Viewer),
+    ("GET", "/accounts/{name}", Viewer),
+    ("PUT", "/accounts/{name}/password", Manager),
+    ("DELETE", "/accounts/{name}/password", Manager),
     ("GET", "/arrivals", Viewer),
     ("GET", "/arrivals/kept", Viewer),
     ("PUT", "/arrivals/kept", Owner),
@@ -41,6 +45,7 @@ const CALLS: [(&str, &str, Least); 99] = [
     ("POST", "/databases/{name}/test", Operator),
     ("POST", "/drafts/{kind}", Viewer),
     ("GET", "/events", Viewer),
+    ("GET", "/exchanges", Viewer),
     ("GET", "/explain", Viewer),
     ("GET", "/holds", Viewer),
     ("POST", "/holds/{item}/dismiss", Operator),
@@ -82,6 +87,9 @@ const CALLS: [(&str, &str, Least); 99] = [
     ("GET", "/rules/{name}", Viewer),
     ("POST", "/rules/{name}/run", Operator),
     ("POST", "/rules/{name}/switch", Manager),
+    ("GET", "/reception", Viewer),
+    ("POST", "/reception/host-keys", Owner),
+    ("POST", "/reception/host-keys/change", Owner),
     ("GET", "/runs", Viewer),
     ("GET", "/runs/{id}", Viewer),
     ("POST", "/runs/{id}/retry", Operator),
@@ -119,6 +127,8 @@ const CALLS: [(&str, &str, Least); 99] = [
     ("PUT", "/users/{name}", Owner),
     ("POST", "/users/{name}/link", Owner),
     ("DELETE", "/users/{name}/proofs", Owner),
+    ("GET", "/visits", Viewer),
+    ("DELETE", "/visits/{id}", Operator),
     ("DELETE", "/session", Viewer),
 ];
 

@@ -1,6 +1,7 @@
 //! The book's shape, as it is read and as the schema tells it. Checks that need more than the shape are in
 //! `resolve`.
 
+mod account;
 mod rule;
 mod twin;
 
@@ -18,6 +19,7 @@ use crate::{
     shape::{HoursShape, Text, holds},
 };
 
+pub(crate) use account::*;
 pub(crate) use rule::*;
 pub(crate) use twin::*;
 
@@ -26,6 +28,7 @@ pub(crate) use twin::*;
 pub(crate) struct Book {
     pub place: BTreeMap<String, Spanned<Place>>,
     pub partner: BTreeMap<String, Spanned<Partner>>,
+    pub account: BTreeMap<String, Spanned<Account>>,
     pub calendar: BTreeMap<String, Spanned<Calendar>>,
     pub database: BTreeMap<String, Spanned<databases::DatabaseShape>>,
     pub twin: BTreeMap<String, Spanned<Twin>>,
@@ -40,6 +43,7 @@ impl Book {
         let is_read = |kind: SectionKind, name: &String| match kind {
             SectionKind::Place => self.place.contains_key(name),
             SectionKind::Partner => self.partner.contains_key(name),
+            SectionKind::Account => self.account.contains_key(name),
             SectionKind::Calendar => self.calendar.contains_key(name),
             SectionKind::Database => self.database.contains_key(name),
             SectionKind::Twin => self.twin.contains_key(name),
@@ -63,6 +67,10 @@ pub(crate) struct BookSchema {
     #[serde(default)]
     #[schemars(title = "Partners")]
     partner: BTreeMap<String, Partner>,
+    /// What partners sign in with at our own server.
+    #[serde(default)]
+    #[schemars(title = "Accounts")]
+    account: BTreeMap<String, Account>,
     /// When an office works.
     #[serde(default)]
     #[schemars(title = "Calendars")]

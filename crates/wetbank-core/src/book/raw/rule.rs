@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use toml::Spanned;
 
+use super::OfAccount;
 use crate::{
     Attribute, Busy, ChainEvent, Missed, OnFault,
     shape::{Case, Nothing, OneOrMany, Text, holds},
@@ -81,6 +82,9 @@ pub(crate) struct Starts {
     /// A letter comes into a mailbox; the files attached to it are the run's.
     #[schemars(title = "A letter comes")]
     pub mail: Option<Letters>,
+    /// An account of our own server did something.
+    #[schemars(title = "A partner hands in")]
+    pub account: Option<OfAccount>,
     /// Only people start it.
     #[schemars(title = "By hand only")]
     pub hand: Option<Nothing>,
@@ -368,7 +372,7 @@ pub(crate) enum Original {
     Mark(Text<holds::NameTemplate>),
 }
 
-/// A group (`all`, `any`, `none`) or one test: what is asked (`file`, `run`, `chain`, `signal` or `mail`) and one
+/// A group (`all`, `any`, `none`) or one test: what is asked (`file`, `run`, `chain`, `signal`, `mail` or `account`) and one
 /// comparison.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -385,7 +389,8 @@ pub(crate) struct Condition {
     /// What of the file.
     #[schemars(title = "Of the file", with = "Option<Attribute>")]
     pub file: Option<Spanned<Attribute>>,
-    /// What of the run: `cause` (`arrival`, `hand`, `schedule`, `chain`, `signal`, `mail`) or `event` (`new`, `changed`,
+    /// What of the run: `cause` (`arrival`, `hand`, `schedule`, `chain`, `signal`, `mail`,
+    /// `account`) or `event` (`new`, `changed`,
     /// `gone`).
     #[schemars(title = "Of the run")]
     pub run: Option<Text>,
@@ -398,6 +403,9 @@ pub(crate) struct Condition {
     /// What of the letter: `from`, `to`, `subject` or `date`.
     #[schemars(title = "Of the letter")]
     pub mail: Option<Text>,
+    /// What of the account: `name`, `partner`, `event`, `address` or `visit`.
+    #[schemars(title = "Of the account")]
+    pub account: Option<Text>,
     /// It is this, or one of these.
     #[schemars(title = "is")]
     pub is: Option<OneOrMany>,

@@ -225,6 +225,11 @@ impl World {
             cut.is_some_and(|cut| effects > cut)
         };
         let at = |side: Side| line.at.of(side).clone();
+        // What is gone is forgotten, whatever came to the name that it had on the other side.
+        if line.action == Action::Forget {
+            self.known.retain(|path, _| path.below(&at(Side::Near)).is_none());
+            return true;
+        }
         // Nothing is done to another file than was planned.
         for side in Side::BOTH {
             let place = match &line.action {

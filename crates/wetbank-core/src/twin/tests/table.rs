@@ -442,3 +442,18 @@ fn what_was_changed_a_moment_ago_is_not_told_by_size_and_time() {
     let replaced = verdict(&old, state(100, 7), state(100, 2), was(100)).unwrap();
     assert_eq!((replaced.action, replaced.if_differs), (Action::Replace { on: Far }, true));
 }
+
+#[test]
+fn a_name_that_comes_to_be_written_as_on_the_other_side_is_one_file_again() {
+    let customs = Pair::same(customs());
+    let mut world = World::new(customs);
+    let terms = terms(Way::Update, customs);
+    let (composed, decomposed) = ("caf\u{e9}", "cafe\u{301}");
+    happen(&mut world, &[(Far, Deed::Write(decomposed, 0)), (Near, Deed::Write(composed, 0))]);
+    at_rest(&mut world, &Terms { is_first: true, ..terms.clone() });
+    happen(&mut world, &[(Far, Deed::Remove(decomposed)), (Near, Deed::Rename(composed, decomposed))]);
+    let left = at_rest(&mut world, &terms);
+    assert!(left.is_empty(), "{left:?}");
+    assert_eq!(world.known.len(), 1);
+    alike(Way::Update, &world, &left);
+}

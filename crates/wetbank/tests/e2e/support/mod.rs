@@ -8,6 +8,7 @@ pub mod clock;
 pub mod cuts;
 pub mod desk;
 pub mod issuer;
+pub mod partner;
 pub mod people;
 pub mod servers;
 pub mod sides;

@@ -1,6 +1,9 @@
 //! The server: answers requests on files that somebody else provides.
 
-use std::{collections::HashMap, io, sync::Arc};
+mod files;
+mod long;
+
+use std::{collections::HashMap, io, sync::Arc, time::SystemTime};
 
 use bytes::Bytes;
 use tokio::{
@@ -9,9 +12,10 @@ use tokio::{
 };
 
 use crate::{
-    Attributes, Incoming, Malformed, Name, Outgoing, StatusCode,
+    Attributes, Incoming, Malformed, Outgoing, StatusCode,
     codec::{Fields, Packet, Packets, kind},
 };
+pub use files::{Answer, Files, Listed, OpenFile, OpenFolder, Opening, Room, Status};
 
 /// Reads and writes at work at once on one connection.
 const AT_ONCE: usize = 16;
@@ -21,74 +25,20 @@ const OPEN: usize = 256;
 const QUEUE: usize = 64;
 /// Names in one answer of a directory.
 const NAMES: usize = 100;
+/// What room is told in.
+const BLOCK: u64 = 4096;
+/// Bytes in one name.
+const LONGEST_NAME: u64 = 255;
 /// The longest read answered at once.
 const LONGEST_READ: u32 = 255 << 10;
 
-/// A failure as the client is told it.
-#[derive(Debug, Clone)]
-pub struct Status {
-    /// The code.
-    pub code: StatusCode,
-    /// Words for people.
-    pub message: String,
-}
-
-impl From<io::Error> for Status {
-    fn from(error: io::Error) -> Self {
-        let code = match error.kind() {
-            io::ErrorKind::NotFound => StatusCode::NoSuchFile,
-            io::ErrorKind::PermissionDenied => StatusCode::PermissionDenied,
-            io::ErrorKind::Unsupported => StatusCode::Unsupported,
-            _ => StatusCode::Failure,
-        };
-        Self { code, message: error.to_string() }
-    }
-}
-
-type Answer<T> = Result<T, Status>;
-
-/// An open file of a server.
-pub trait OpenFile: Send + Sync + 'static {
-    /// Reads at an offset; empty at the end.
-    fn read(&self, offset: u64, length: u32) -> impl Future<Output = Answer<Bytes>> + Send;
-    /// Writes at an offset.
-    fn write(&self, offset: u64, data: Bytes) -> impl Future<Output = Answer<()>> + Send;
-    /// Its attributes.
-    fn attributes(&self) -> impl Future<Output = Answer<Attributes>> + Send;
-    /// Cuts it to a length.
-    fn set_length(&self, length: u64) -> impl Future<Output = Answer<()>> + Send;
-    /// Waits until it is on disk.
-    fn sync(&self) -> impl Future<Output = Answer<()>> + Send;
-}
-
-/// What a server serves. Paths are as the client sent them; keeping them inside is up to this.
-pub trait Files: Send + Sync + 'static {
-    /// An open file.
-    type File: OpenFile;
-    /// Opens a file to read, to write, or anew.
-    fn open(
-        &self,
-        path: &[u8],
-        write: bool,
-        create: bool,
-        exclusive: bool,
-        truncate: bool,
-    ) -> impl Future<Output = Answer<Self::File>> + Send;
-    /// All names of a directory.
-    fn names(&self, path: &[u8]) -> impl Future<Output = Answer<Vec<Name>>> + Send;
-    /// Attributes, of a link itself unless `follow`.
-    fn attributes(&self, path: &[u8], follow: bool) -> impl Future<Output = Answer<Attributes>> + Send;
-    /// Removes a file.
-    fn remove(&self, path: &[u8]) -> impl Future<Output = Answer<()>> + Send;
-    /// Makes a directory.
-    fn make_directory(&self, path: &[u8]) -> impl Future<Output = Answer<()>> + Send;
-    /// Removes an empty directory.
-    fn remove_directory(&self, path: &[u8]) -> impl Future<Output = Answer<()>> + Send;
-    /// Renames, replacing the target or failing if it exists.
-    fn rename(&self, from: &[u8], to: &[u8], replace: bool) -> impl Future<Output = Answer<()>> + Send;
-    /// The absolute form of a path.
-    fn real_path(&self, path: &[u8]) -> impl Future<Output = Answer<Bytes>> + Send;
-}
+/// Extensions that are told, each with its version (OpenSSH's PROTOCOL file, section 4).
+const EXTENSIONS: [(&str, &[u8]); 4] = [
+    ("posix-rename@openssh.com", b"1"),
+    ("fsync@openssh.com", b"1"),
+    ("limits@openssh.com", b"1"),
+    ("statvfs@openssh.com", b"2"),
+];
 
 /// Why serving ended before the client was done.
 #[derive(Debug, thiserror::Error)]
@@ -102,9 +52,9 @@ pub enum ServeError {
     Protocol(#[from] Malformed),
 }
 
-enum Open<F> {
-    File(Arc<F>),
-    Directory(std::vec::IntoIter<Name>),
+enum Open<F: Files> {
+    File(Arc<F::File>),
+    Directory(F::Folder),
 }
 
 /// Serves one client until it goes.
@@ -147,6 +97,8 @@ pub async fn serve<F: Files>(
             Err(error) => break Err(error.into()),
         }
     };
+    // What was asked for is done to its end: nothing is left half written.
+    while serving.busy.join_next().await.is_some() {}
     drop(serving);
     let _ = writer.await;
     result
@@ -155,7 +107,7 @@ pub async fn serve<F: Files>(
 struct Serving<F: Files> {
     files: Arc<F>,
     answers: mpsc::Sender<Bytes>,
-    open: HashMap<Bytes, Open<F::File>>,
+    open: HashMap<Bytes, Open<F>>,
     next_handle: u64,
     /// Reads and writes may overlap; everything else waits until they are done.
     busy: JoinSet<()>,
@@ -177,8 +129,8 @@ fn told<T>(id: u32, result: Answer<T>, tell: impl FnOnce(T) -> Packet) -> Bytes 
     }
 }
 
-fn fail(code: StatusCode, message: &str) -> Status {
-    Status { code, message: message.to_owned() }
+fn no_handle() -> Status {
+    Status::new(StatusCode::Failure, "there is no such handle")
 }
 
 impl<F: Files> Serving<F> {
@@ -186,8 +138,8 @@ impl<F: Files> Serving<F> {
         let request = packet.u8_field()?;
         if request == kind::INIT {
             let mut hello = Packet::new(kind::VERSION).u32(3);
-            for name in ["posix-rename@openssh.com", "fsync@openssh.com", "limits@openssh.com"] {
-                hello = hello.string(name.as_bytes()).string(b"1");
+            for (name, version) in EXTENSIONS {
+                hello = hello.string(name.as_bytes()).string(version);
             }
             let _ = self.answers.send(hello.finish()).await;
             return Ok(());
@@ -205,7 +157,7 @@ impl<F: Files> Serving<F> {
     async fn transfer(&mut self, request: u8, id: u32, mut packet: Bytes) -> Result<(), Malformed> {
         let (handle, offset) = (packet.string_field()?, packet.u64_field()?);
         let Some(Open::File(file)) = self.open.get(&handle) else {
-            let _ = self.answers.send(status(id, Err(fail(StatusCode::Failure, "no such handle")))).await;
+            let _ = self.answers.send(status(id, Err(no_handle()))).await;
             return Ok(());
         };
         let (file, answers) = (file.clone(), self.answers.clone());
@@ -215,7 +167,7 @@ impl<F: Files> Serving<F> {
             let length = packet.u32_field()?.min(LONGEST_READ);
             self.busy.spawn(async move {
                 let answer = match file.read(offset, length).await {
-                    Ok(data) if data.is_empty() => status(id, Err(fail(StatusCode::Eof, "end of file"))),
+                    Ok(data) if data.is_empty() => status(id, Err(Status::new(StatusCode::Eof, "end of file"))),
                     result => told(id, result, |data| Packet::numbered(kind::DATA, id).string(&data)),
                 };
                 let _ = answers.send(answer).await;
@@ -231,10 +183,15 @@ impl<F: Files> Serving<F> {
         Ok(())
     }
 
-    fn keep(&mut self, id: u32, open: Open<F::File>) -> Bytes {
-        if self.open.len() >= OPEN {
-            return status(id, Err(fail(StatusCode::Failure, "too many open files")));
+    /// Whether one more may be opened.
+    fn has_handles(&self) -> Answer<()> {
+        match self.open.len() < OPEN {
+            true => Ok(()),
+            false => Err(Status::new(StatusCode::Failure, format!("{OPEN} files are open; close one first"))),
         }
+    }
+
+    fn keep(&mut self, id: u32, open: Open<F>) -> Bytes {
         self.next_handle += 1;
         let handle = Bytes::copy_from_slice(&self.next_handle.to_be_bytes());
         self.open.insert(handle.clone(), open);
@@ -244,7 +201,7 @@ impl<F: Files> Serving<F> {
     fn file(&self, handle: &Bytes) -> Answer<Arc<F::File>> {
         match self.open.get(handle) {
             Some(Open::File(file)) => Ok(file.clone()),
-            _ => Err(fail(StatusCode::Failure, "no such handle")),
+            _ => Err(no_handle()),
         }
     }
 
@@ -252,17 +209,21 @@ impl<F: Files> Serving<F> {
         let attributes = |a: Attributes| Packet::numbered(kind::ATTRS, id).raw(&a.to_bytes());
         Ok(match request {
             kind::OPEN => {
-                let (path, flags) = (packet.string_field()?, packet.u32_field()?);
-                let has = |flag: u32| flags & flag != 0;
-                match self.files.open(&path, has(2), has(8), has(0x20), has(0x10)).await {
+                let (path, how) = (packet.string_field()?, Opening::of(packet.u32_field()?));
+                let opened = match self.has_handles() {
+                    Ok(()) => self.files.open(&path, how).await,
+                    Err(error) => Err(error),
+                };
+                match opened {
                     Ok(file) => self.keep(id, Open::File(Arc::new(file))),
                     Err(error) => status(id, Err(error)),
                 }
             }
-            kind::CLOSE => {
-                let there = self.open.remove(&packet.string_field()?).is_some();
-                status(id, if there { Ok(()) } else { Err(fail(StatusCode::Failure, "no such handle")) })
-            }
+            kind::CLOSE => match self.open.remove(&packet.string_field()?) {
+                Some(Open::File(file)) => status(id, file.close().await),
+                Some(Open::Directory(_)) => status(id, Ok(())),
+                None => status(id, Err(no_handle())),
+            },
             kind::LSTAT | kind::STAT => {
                 let path = packet.string_field()?;
                 told(id, self.files.attributes(&path, request == kind::STAT).await, attributes)
@@ -274,29 +235,44 @@ impl<F: Files> Serving<F> {
             kind::FSETSTAT => {
                 let handle = packet.string_field()?;
                 let wanted = Attributes::read(&mut packet)?;
-                match (self.file(&handle), wanted.size) {
-                    (Ok(file), Some(size)) => status(id, file.set_length(size).await),
-                    (result, _) => status(id, result.map(drop)),
+                match self.file(&handle) {
+                    Ok(file) => status(id, file.set_attributes(wanted).await),
+                    Err(error) => status(id, Err(error)),
                 }
             }
-            kind::SETSTAT => status(id, Ok(())),
-            kind::OPENDIR => match self.files.names(&packet.string_field()?).await {
-                Ok(names) => self.keep(id, Open::Directory(names.into_iter())),
-                Err(error) => status(id, Err(error)),
-            },
-            kind::READDIR => {
-                let Some(Open::Directory(names)) = self.open.get_mut(&packet.string_field()?) else {
-                    return Ok(status(id, Err(fail(StatusCode::Failure, "no such handle"))));
+            kind::SETSTAT => {
+                let path = packet.string_field()?;
+                let wanted = Attributes::read(&mut packet)?;
+                status(id, self.files.set_attributes(&path, wanted).await)
+            }
+            kind::OPENDIR => {
+                let path = packet.string_field()?;
+                let opened = match self.has_handles() {
+                    Ok(()) => self.files.folder(&path).await,
+                    Err(error) => Err(error),
                 };
-                let page: Vec<_> = names.by_ref().take(NAMES).collect();
-                if page.is_empty() {
-                    return Ok(status(id, Err(fail(StatusCode::Eof, "no more names"))));
+                match opened {
+                    Ok(folder) => self.keep(id, Open::Directory(folder)),
+                    Err(error) => status(id, Err(error)),
                 }
-                let mut answer = Packet::numbered(kind::NAME, id).u32(page.len() as u32);
-                for name in page {
-                    answer = answer.string(&name.name).string(&name.name).raw(&name.attributes.to_bytes());
+            }
+            kind::READDIR => {
+                let Some(Open::Directory(folder)) = self.open.get_mut(&packet.string_field()?) else {
+                    return Ok(status(id, Err(no_handle())));
+                };
+                match folder.next(NAMES).await {
+                    Ok(page) if page.is_empty() => status(id, Err(Status::new(StatusCode::Eof, "no more names"))),
+                    Ok(page) => {
+                        let now = SystemTime::now();
+                        let mut answer = Packet::numbered(kind::NAME, id).u32(page.len() as u32);
+                        for name in page {
+                            let long = long::form(&name, now);
+                            answer = answer.string(&name.name).string(&long).raw(&name.attributes.to_bytes());
+                        }
+                        answer.finish()
+                    }
+                    Err(error) => status(id, Err(error)),
                 }
-                answer.finish()
             }
             kind::REMOVE => status(id, self.files.remove(&packet.string_field()?).await),
             kind::MKDIR => status(id, self.files.make_directory(&packet.string_field()?).await),
@@ -313,7 +289,7 @@ impl<F: Files> Serving<F> {
                 })
             }
             kind::EXTENDED => self.extended(id, packet).await?,
-            _ => status(id, Err(fail(StatusCode::Unsupported, "unknown request"))),
+            _ => status(id, Err(Status::new(StatusCode::Unsupported, "unknown request"))),
         })
     }
 
@@ -328,13 +304,23 @@ impl<F: Files> Serving<F> {
                 Ok(file) => status(id, file.sync().await),
                 Err(error) => status(id, Err(error)),
             },
+            b"statvfs@openssh.com" => {
+                let path = packet.string_field()?;
+                told(id, self.files.room(&path).await, |room| {
+                    let blocks = |bytes: u64| bytes / BLOCK;
+                    let answer = Packet::numbered(kind::EXTENDED_REPLY, id).u64(BLOCK).u64(BLOCK);
+                    let answer = answer.u64(blocks(room.bytes)).u64(blocks(room.free)).u64(blocks(room.free));
+                    // Files are not counted.
+                    answer.u64(0).u64(0).u64(0).u64(0).u64(0).u64(LONGEST_NAME)
+                })
+            }
             b"limits@openssh.com" => Packet::numbered(kind::EXTENDED_REPLY, id)
                 .u64(256 << 10)
                 .u64(u64::from(LONGEST_READ))
                 .u64(u64::from(LONGEST_READ))
                 .u64(OPEN as u64)
                 .finish(),
-            _ => status(id, Err(fail(StatusCode::Unsupported, "unknown extension"))),
+            _ => status(id, Err(Status::new(StatusCode::Unsupported, "unknown extension"))),
         })
     }
 }

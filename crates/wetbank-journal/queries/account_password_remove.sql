@@ -1,0 +1,1 @@
+DELETE FROM account_password WHERE account = ?1

@@ -1,0 +1,1 @@
+INSERT INTO exchange_item (exchange, item) VALUES (?1, ?2)

@@ -1,0 +1,1 @@
+UPDATE exchange SET staged = NULL WHERE id = ?1

@@ -1,0 +1,1 @@
+DELETE FROM exchange WHERE id = ?1

@@ -1,0 +1,1 @@
+DELETE FROM upload WHERE place = ?1 AND staged = ?2

@@ -1,0 +1,1 @@
+SELECT place, staged, account, seen, began FROM upload

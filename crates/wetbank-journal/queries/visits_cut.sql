@@ -1,0 +1,1 @@
+UPDATE visit SET ended = ?1 WHERE ended IS NULL
