@@ -58,6 +58,8 @@ const router = createBrowserRouter([
       { path: "partners", element: <PartnersPage /> },
       { path: "partners/new", lazy: async () => ({ Component: (await import("../features/partners/NewPartnerPage")).NewPartnerPage }) },
       { path: "partners/:name", lazy: async () => ({ Component: (await import("../features/partners/PartnerPage")).PartnerPage }) },
+      { path: "accounts/new", lazy: async () => ({ Component: (await import("../features/accounts/AccountPage")).NewAccountPage }) },
+      { path: "accounts/:name", lazy: async () => ({ Component: (await import("../features/accounts/AccountPage")).AccountPage }) },
       { path: "settings", lazy: async () => ({ Component: (await import("../features/settings/SettingsPage")).SettingsPage }) },
       { path: "settings/calendars/new", lazy: async () => ({ Component: (await import("../features/settings/CalendarPage")).NewCalendarPage }) },
       { path: "settings/calendars/:name", lazy: async () => ({ Component: (await import("../features/settings/CalendarPage")).CalendarPage }) },

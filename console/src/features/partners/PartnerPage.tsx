@@ -8,6 +8,9 @@ import { SectionOf } from "../../shared/section/SectionOf";
 import { WarningLine } from "../../shared/ui/WarningLine";
 import { day } from "../../shared/ui/format";
 import { Empty, Shown, StateBadge } from "../../shared/ui/states";
+import { May } from "../../shared/ui/May";
+import { Exchanged } from "../accounts/Exchanged";
+import { accountsQuery } from "../accounts/queries";
 import { partnersQuery } from "./queries";
 
 function Part({ title, none, children }: { title: string; none?: string | false; children: ReactNode }) {
@@ -73,6 +76,41 @@ function Places({ partner }: { partner: Partner }) {
   );
 }
 
+function Accounts({ partner }: { partner: Partner }) {
+  return (
+    <section aria-label="Accounts">
+      <h2 className="flex items-baseline justify-between gap-4 pb-2 font-semibold">
+        Accounts at our own server
+        <May as="manager">
+          <Link to={`/accounts/new?partner=${partner.name}`} className="link font-normal">
+            Add an account
+          </Link>
+        </May>
+      </h2>
+      <Shown query={useQuery(accountsQuery)}>
+        {(accounts) => {
+          const own = accounts.filter((one) => one.partner === partner.name);
+          return (
+            <div className="panel">
+              {own.length === 0 && <p className="quiet px-4 py-3">It has no account: it cannot hand files in by itself.</p>}
+              {own.map((one) => (
+                <p key={one.name} className="flex flex-wrap items-center gap-x-4 px-4 py-2">
+                  <Link to={`/accounts/${one.name}`} className="plain font-semibold">
+                    {one.name}
+                  </Link>
+                  {one.here > 0 && <span className="badge badge-soft badge-success">here</span>}
+                  <span className="file quiet w-full text-sm [overflow-wrap:anywhere]">{one.root}</span>
+                </p>
+              ))}
+              {own.length > 0 && <Exchanged of={{ partner: partner.name }} />}
+            </div>
+          );
+        }}
+      </Shown>
+    </section>
+  );
+}
+
 function One({ partner }: { partner: Partner }) {
   return (
     <div className="grid grid-cols-1 gap-5">
@@ -92,6 +130,7 @@ function One({ partner }: { partner: Partner }) {
         <Places partner={partner} />
         <Keys partner={partner} />
       </div>
+      <Accounts partner={partner} />
       <Part title="Rules" none={partner.rules.length === 0 && "No rule delivers to it or uses one of its places."}>
         {partner.rules.map((rule) => (
           <p key={rule} className="px-4 py-2">

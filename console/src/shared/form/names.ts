@@ -9,6 +9,7 @@ import { type Value, tables } from "./values";
 const LISTS: Record<string, { key: string; list: () => Promise<Choice[]> }> = {
   place: { key: "places", list: async () => named(await told(api.GET("/api/v1/places"))) },
   partner: { key: "partners", list: async () => named(await told(api.GET("/api/v1/partners"))) },
+  account: { key: "accounts", list: async () => named(await told(api.GET("/api/v1/accounts"))) },
   key: { key: "keys", list: async () => named(await told(api.GET("/api/v1/keys"))) },
   calendar: { key: "calendars", list: async () => named(await told(api.GET("/api/v1/calendars"))) },
   database: { key: "databases", list: async () => named(await told(api.GET("/api/v1/databases"))) },

@@ -17,7 +17,7 @@ import { Stale } from "./Stale";
 import { type InForce, draftQuery, useEditor } from "./useEditor";
 
 interface Props {
-  kind: "partner" | "calendar" | "database" | "place" | "twin";
+  kind: "partner" | "account" | "calendar" | "database" | "place" | "twin";
   /** Its name; empty for a new one. */
   name: string;
   slot?: string;

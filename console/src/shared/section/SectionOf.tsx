@@ -13,7 +13,7 @@ export function fieldsOfKind(kind: string): (forms: Forms, draft: Draft) => Fiel
 }
 
 interface Props {
-  kind: "partner" | "calendar" | "database" | "place" | "twin";
+  kind: "partner" | "account" | "calendar" | "database" | "place" | "twin";
   name: string;
 }
 

@@ -6,7 +6,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::{router::OpenApiRouter, routes};
 use wetbank_client as api;
-use wetbank_core::Account;
+use wetbank_core::{Account, FilePath};
 use wetbank_journal::ExchangeFilter;
 
 use crate::{
@@ -191,6 +191,8 @@ pub(crate) struct ExchangesQuery {
     partner: Option<String>,
     /// Only what was `handed-in`, or `collected`.
     what: Option<String>,
+    /// Only of this file, as `place:path`; the newest only.
+    file: Option<String>,
     /// Only what is older than this one.
     before: Option<i64>,
     /// At most so many, 100 by default, 500 at most.
@@ -198,7 +200,7 @@ pub(crate) struct ExchangesQuery {
 }
 
 /// What was handed in and collected, newest first.
-#[utoipa::path(get, path = "/exchanges", tag = "accounts", params(ExchangesQuery), responses((status = 200, body = [api::Exchange])))]
+#[utoipa::path(get, path = "/exchanges", tag = "accounts", params(ExchangesQuery), responses((status = 200, body = [api::Exchange]), (status = 400, body = api::Problem)))]
 pub(crate) async fn exchanges(
     _: Viewer,
     State(state): State<Shared>,
@@ -207,8 +209,15 @@ pub(crate) async fn exchanges(
     let limit = query.limit.unwrap_or(PAGE).clamp(1, 500);
     let filter = ExchangeFilter { account: query.account, partner: query.partner, what: query.what };
     let journal = state.engine.journal();
+    let found = match query.file {
+        Some(file) => {
+            let file = FilePath::parse(&file).map_err(ApiError::bad)?;
+            journal.exchanges_of(&file, limit).await?
+        }
+        None => journal.exchanges(&filter, query.before.unwrap_or(i64::MAX), limit).await?,
+    };
     let mut all = Vec::new();
-    for one in journal.exchanges(&filter, query.before.unwrap_or(i64::MAX), limit).await? {
+    for one in found {
         all.push(api::Exchange {
             id: one.id,
             visit: one.visit,

@@ -46,6 +46,9 @@ pub(crate) enum Verb {
         /// Only what was handed-in, or collected
         #[arg(long, value_parser = ["handed-in", "collected"])]
         what: Option<String>,
+        /// Only of this file, as in office:/out/report.pdf: did they fetch it?
+        #[arg(long, conflicts_with_all = ["account", "what"])]
+        file: Option<String>,
     },
 }
 
@@ -146,9 +149,10 @@ pub(crate) async fn run(verb: Verb, client: &Client, output: Output) -> Result<E
             client.delete(&format!("/visits/{visit}")).await?;
             output.said(&format!("visit {visit} ended"))?;
         }
-        Verb::Exchanged { account, what } => {
+        Verb::Exchanged { account, what, file } => {
             let mut query: Vec<_> = account.into_iter().map(|account| ("account", account)).collect();
             query.extend(what.into_iter().map(|what| ("what", what)));
+            query.extend(file.into_iter().map(|file| ("file", file)));
             let all: Vec<Exchange> = client.get("/exchanges", &query).await?;
             output.show(&all, |all| {
                 let rows = all.iter().map(|one| {

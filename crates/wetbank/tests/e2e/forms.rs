@@ -165,6 +165,7 @@ async fn every_key_of_the_other_sections_has_its_field() {
         ("/partners/new".to_owned(), &defs["Partner"]),
         ("/settings/calendars/new".to_owned(), &defs["Calendar"]),
         ("/twins/new".to_owned(), &defs["Twin"]),
+        ("/accounts/new".to_owned(), &defs["Account"]),
     ];
     pages.extend(kinds.iter().map(|variant| (format!("/places/a-{}", kind_of(variant)), variant)));
     let databases = defs["Database"]["oneOf"].as_array().unwrap();

@@ -24,6 +24,14 @@ root = "@/archive"
 title = "Skerrow Harbour Office"
 delivery = { to = "archive", folder = "skerrow" }
 
+[account.skerrow-desk]
+partner = "skerrow"
+place = "office"
+folder = "in"
+may = "both"
+password = true
+until = "2099-12-31"
+
 [rule.levels]
 title = "Levels into the archive"
 starts = { arrival = { place = "office", folder = "levels", names = ["*.csv"] } }
@@ -38,7 +46,7 @@ steps = [ { copy = { to = "archive", folder = "bulletins" } } ]
 "#;
 
 /// Pages that there are in every office; the second word is what their heading begins with.
-const PAGES: [(&str, &str); 27] = [
+const PAGES: [(&str, &str); 29] = [
     ("/settings?tab=people", "Settings"),
     ("/settings?tab=audit", "Settings"),
     ("/settings?tab=you", "Settings"),
@@ -61,6 +69,8 @@ const PAGES: [(&str, &str); 27] = [
     ("/partners", "Partners"),
     ("/partners/new", "Add a partner"),
     ("/partners/skerrow", "Skerrow Harbour Office"),
+    ("/accounts/new?partner=skerrow", "Add an account"),
+    ("/accounts/skerrow-desk", "skerrow-desk"),
     ("/settings", "Settings"),
     ("/settings/calendars/new", "Add a calendar"),
     ("/settings/databases/new", "Add a database"),

@@ -4,7 +4,9 @@ use std::{fs, os::unix::fs::MetadataExt, time::Duration};
 
 use serde_json::Value;
 
-use crate::support::{Office, wait_for};
+use wetbank_testbed::Sshd;
+
+use crate::support::{Office, browser::Browser, servers::openssh, wait_for};
 
 const BOTH: &str = "place = \"office\"\nfolder = \"lab\"\nmay = \"both\"\ndelete = true\n";
 
@@ -242,4 +244,61 @@ fn all_files_of_a_visit_are_one_run_and_other_things_start_rules_too() {
     wait_for("it is known what it collected", || office.path("archive/collected/a.csv").exists().then_some(()));
     let runs = office.json(&["run", "list", "--rule", "together"]);
     assert_eq!(runs["runs"].as_array().unwrap().len(), 1, "{runs}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_manager_lets_a_partner_in_on_its_page_and_sees_what_came() {
+    let (office, partner) = Office::receiving(BOTH, "");
+    fs::write(partner.path("assay-0412.csv"), "x,2.31\n").unwrap();
+    partner.must("put assay-0412.csv\n");
+    let browser = Browser::open().await;
+    browser.sign_in(&office).await;
+    browser.go(&office, "/partners/lindmoor").await;
+    browser.find("//section[@aria-label='Accounts']//*[contains(., 'handed in')]").await;
+    browser.click("//a[normalize-space()='Add an account']").await;
+    browser.fill("Name in the book", "lindmoor-page").await;
+    browser.pick("Place", "office").await;
+    browser.fill("Folder", "page").await;
+    browser.click("//label[normalize-space()='With a password']").await;
+    browser.press("Put in force").await;
+    browser.find("//h1[normalize-space()='lindmoor-page']").await;
+    browser.press("Make a password that counts once").await;
+    let once = browser.find("//output//span[contains(@class, 'file')]").await.text().await.unwrap();
+    assert_eq!(once.len(), 23, "{once}");
+    browser.find("//*[contains(., 'which counts once')]").await;
+    browser.go(&office, "/accounts/lindmoor").await;
+    let told = browser.text().await;
+    for words in
+        ["assay-0412.csv", "handed in", "BLAKE3", "by sftp", "host key ssh-ed25519", "hand in and collect, and remove"]
+    {
+        assert!(told.contains(words), "{words} in {told}");
+    }
+}
+
+#[test]
+fn j05_what_a_named_account_hands_in_is_forwarded_to_another_server_under_the_same_name() {
+    let (office, partner) = Office::receiving("place = \"office\"\nfolder = \"lab\"\nmay = \"both\"\n", "");
+    let sshd = Sshd::start();
+    let harbour = openssh(&office, &sshd, "harbour", "harbour");
+    let rule = "[rule.forward]\nstarts = { account = { on = [\"handed-in\"], accounts = [\"lindmoor\"], folder = \"charts\" } }\n\
+                [[rule.forward.branch]]\nif = { all = [ { account = \"event\", is = \"handed-in\" }, { file = \"size\", under = \"1 MB\" }, \
+                { account = \"address\", starts-with = \"127.\" } ] }\nsteps = [ { copy = { to = \"harbour\" } } ]\n";
+    office.add(&format!("{harbour}{rule}"));
+    fs::write(partner.path("B12.chart"), "soundings").unwrap();
+    fs::write(partner.path("large.chart"), vec![7; 1_200_000]).unwrap();
+    office.put("office/lab/charts/there.chart", b"not handed in");
+    partner.must("get charts/there.chart\nput B12.chart charts/\nput large.chart charts/\nput B12.chart\n");
+    let there = office.path("harbour");
+    wait_for("it is forwarded", || fs::read(there.join("B12.chart")).ok().filter(|kept| kept == b"soundings"));
+    wait_for("the others are left", || {
+        let runs = office.json(&["run", "list"]);
+        let runs = runs["runs"].as_array()?.clone();
+        (runs.len() == 2 && runs.iter().all(|run| run["state"] != "running")).then_some(())
+    });
+    assert_eq!(fs::read_dir(&there).unwrap().count(), 1);
+    // Did they fetch it, and when?
+    let file = "office:/lab/charts/there.chart";
+    let fetched = office.json(&["account", "exchanged", "--file", file]);
+    assert_eq!((&fetched[0]["what"], &fetched[0]["address"]), (&"collected".into(), &"127.0.0.1".into()), "{fetched}");
+    assert_eq!(fetched.as_array().unwrap().len(), 1);
 }
