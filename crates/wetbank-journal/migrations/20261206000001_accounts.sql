@@ -47,7 +47,7 @@ CREATE TABLE exchange (
   visit       INTEGER NOT NULL,
   account     TEXT    NOT NULL,
   partner     TEXT    NOT NULL,
-  what        TEXT    NOT NULL CHECK (what IN ('handed-in', 'collected', 'removed', 'renamed')),
+  what        TEXT    NOT NULL CHECK (what IN ('handed-in', 'collected', 'removed')),
   -- As the account sees it, then where it lies.
   seen        BLOB    NOT NULL,
   place       TEXT    NOT NULL,

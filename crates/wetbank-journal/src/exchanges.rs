@@ -121,7 +121,7 @@ pub struct ExchangeFilter {
     pub account: Option<String>,
     /// Of this partner.
     pub partner: Option<String>,
-    /// Only this: `handed-in`, `collected`, `removed` or `renamed`.
+    /// Only this: `handed-in`, `collected` or `removed`.
     pub what: Option<String>,
 }
 

@@ -11,7 +11,7 @@ use wetbank_places::{Depth, EntryKind, Place, PlaceErrorKind};
 
 use crate::{
     desk::Desk,
-    ground::{Ground, staged_prefix},
+    ground::{Ground, staged, staged_prefix},
     view::name_of,
 };
 
@@ -45,12 +45,9 @@ impl Desk {
             Err(error) => return tracing::warn!(%error, "what was cut off cannot be looked for"),
         };
         for record in records.into_iter().filter(|record| record.began < before) {
-            let is_at_work = self
-                .0
-                .uploads
-                .lock()
-                .iter()
-                .any(|(account, seen)| account.as_str() == record.account && *seen == record.seen);
+            let own = record.staged.path.name();
+            let mut uploads = self.0.uploads.lock().clone().into_iter();
+            let is_at_work = uploads.any(|(account, seen)| staged(account.as_str(), &seen).name() == own);
             if !is_at_work && let Err(error) = self.clear(&record).await {
                 tracing::warn!(file = %record.staged, %error, "what was cut off cannot be cleared yet");
             }
@@ -84,14 +81,14 @@ impl Desk {
                 if seen.is_multiple_of(AT_ONCE) {
                     tokio::task::yield_now().await;
                 }
-                let staged = account.file(&entry.path);
+                let file = account.file(&entry.path);
                 let is_ours = entry.kind == EntryKind::File && entry.path.name().starts_with(prefix.as_bytes());
-                if !is_ours || known.iter().any(|record| record.staged == staged) {
+                if !is_ours || known.iter().any(|record| record.staged == file) {
                     continue;
                 }
                 // Whose it is its name does not tell back; that it goes is what matters.
                 let began = entry.fingerprint.modified_at();
-                let record = UploadRecord { staged, account: account.name.to_string(), seen: entry.path, began };
+                let record = UploadRecord { staged: file, account: account.name.to_string(), seen: entry.path, began };
                 if let Err(error) = self.engine().journal().begin_upload(record).await {
                     tracing::debug!(%error, "what was cut off is found at the next start");
                 }

@@ -211,7 +211,13 @@ impl View {
         match ground.place.stat(&at).await {
             Ok(entry) if entry.kind == EntryKind::File => {
                 Self::may_remove(&account, path)?;
-                ground.place.delete(&at).await?;
+                let engine = self.guest.desk.engine();
+                // What cannot be put on record is not done.
+                let id = engine.removing(&self.visitor(account.clone()), path, &entry.fingerprint).await?;
+                if let Err(error) = ground.place.delete(&at).await {
+                    engine.not_removed(id).await?;
+                    return Err(error.into());
+                }
                 if let Some(room) = self.guest.desk.0.rooms.of(&account, &ground).await? {
                     room.give(entry.fingerprint.size);
                 }

@@ -5,7 +5,7 @@ import { Time, size } from "../../shared/ui/format";
 import { Shown } from "../../shared/ui/states";
 import { exchangesQuery } from "./queries";
 
-const WORDS: Record<string, string> = { "handed-in": "handed in", collected: "collected" };
+const WORDS: Record<string, string> = { "handed-in": "handed in", collected: "collected", removed: "removed" };
 
 /** What was handed in and collected last, by an account or by all of a partner's. */
 export function Exchanged({ of }: { of: { account?: string; partner?: string } }) {

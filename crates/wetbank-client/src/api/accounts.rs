@@ -105,7 +105,7 @@ pub struct Exchange {
     pub visit: i64,
     pub account: String,
     pub partner: String,
-    /// `handed-in` or `collected`.
+    /// `handed-in`, `collected` or `removed`.
     pub what: String,
     /// As the account sees it.
     pub seen: String,

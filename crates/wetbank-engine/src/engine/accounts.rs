@@ -6,7 +6,7 @@
 use std::{net::IpAddr, sync::Arc};
 
 use wetbank_core::{Account, AccountEvent, Fingerprint, RelPath};
-use wetbank_journal::ExchangeRecord;
+use wetbank_journal::{ExchangeRecord, NewExchange};
 use wetbank_places::{Collision, Entry, EntryKind, Place, PlaceErrorKind};
 
 use super::Engine;
@@ -144,6 +144,39 @@ impl Engine {
     /// If it could not be put on record.
     pub async fn renamed(&self, visitor: &Visitor, to: &RelPath, state: &Fingerprint) -> Result<(), EngineError> {
         self.exchanged(visitor, AccountEvent::HandedIn, to, state, None).await
+    }
+
+    /// Puts on record that an account removes a file. Answers the number, for [`Engine::not_removed`].
+    ///
+    /// # Errors
+    ///
+    /// If it could not be put on record.
+    pub async fn removing(&self, visitor: &Visitor, seen: &RelPath, state: &Fingerprint) -> Result<i64, EngineError> {
+        let account = &visitor.account;
+        let new = NewExchange {
+            visit: visitor.visit,
+            account: account.name.clone(),
+            partner: account.partner.clone(),
+            what: "removed",
+            seen: seen.clone(),
+            file: account.file(seen),
+            fingerprint: state.to_string(),
+            size: state.size,
+            sum: None,
+            address: visitor.address.to_canonical().to_string(),
+            at: clock::now(),
+            staged: None,
+        };
+        Ok(self.core.journal.exchange(new, Vec::new(), Vec::new()).await?.0)
+    }
+
+    /// A file that was to be removed was not.
+    ///
+    /// # Errors
+    ///
+    /// If that could not be put on record.
+    pub async fn not_removed(&self, id: i64) -> Result<(), EngineError> {
+        Ok(self.core.journal.exchange_undone(id).await?)
     }
 
     async fn exchanged(

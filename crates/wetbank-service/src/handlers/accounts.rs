@@ -189,7 +189,7 @@ pub(crate) struct ExchangesQuery {
     account: Option<String>,
     /// Only of accounts of this partner.
     partner: Option<String>,
-    /// Only what was `handed-in`, or `collected`.
+    /// Only what was `handed-in`, `collected` or `removed`.
     what: Option<String>,
     /// Only of this file, as `place:path`; the newest only.
     file: Option<String>,
@@ -199,7 +199,7 @@ pub(crate) struct ExchangesQuery {
     limit: Option<u32>,
 }
 
-/// What was handed in and collected, newest first.
+/// What was handed in, collected and removed, newest first.
 #[utoipa::path(get, path = "/exchanges", tag = "accounts", params(ExchangesQuery), responses((status = 200, body = [api::Exchange]), (status = 400, body = api::Problem)))]
 pub(crate) async fn exchanges(
     _: Viewer,

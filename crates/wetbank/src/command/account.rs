@@ -39,12 +39,12 @@ pub(crate) enum Verb {
         /// The number of the visit
         visit: i64,
     },
-    /// What was handed in and collected, newest first
+    /// What was handed in, collected and removed, newest first
     Exchanged {
         /// Only of this account
         account: Option<String>,
-        /// Only what was handed-in, or collected
-        #[arg(long, value_parser = ["handed-in", "collected"])]
+        /// Only what was handed-in, collected or removed
+        #[arg(long, value_parser = ["handed-in", "collected", "removed"])]
         what: Option<String>,
         /// Only of this file, as in office:/out/report.pdf: did they fetch it?
         #[arg(long, conflicts_with_all = ["account", "what"])]

@@ -109,6 +109,8 @@ fn openssh_does_everything_that_it_can() {
     assert!(fs::read(partner.path("part.bin")).unwrap() == long);
     partner.must("rm made/*.csv\nrmdir made\nchmod 600 empty\n");
     assert_eq!(names(&office, "office/lab"), ["empty", "long.bin", "set"]);
+    let removed = office.json(&["account", "exchanged", "--what", "removed"]);
+    assert_eq!(removed.as_array().unwrap().len(), 2, "{removed}");
     assert!(partner.cannot("rmdir set\n").contains("Failure"));
     assert!(partner.cannot("symlink empty link\n").contains("unsupported"));
 }
