@@ -190,7 +190,7 @@ export function formsOf(root: Schema): Forms {
   const [first] = steps;
   const every = { ...first, properties: Object.fromEntries(Object.entries(first?.properties ?? {}).filter(([key]) => key !== first?.required?.[0])) };
   return {
-    sections: { partner: fields("Partner"), calendar: fields("Calendar"), twin: fields("Twin"), rule: fields("Rule") },
+    sections: { partner: fields("Partner"), account: fields("Account"), calendar: fields("Calendar"), twin: fields("Twin"), rule: fields("Rule") },
     places: (defs.Place?.oneOf ?? []).map((one) => kindOf(root, one)),
     databases: (defs.Database?.oneOf ?? []).map((one) => kindOf(root, one)),
     branch: fields("Branch"),
