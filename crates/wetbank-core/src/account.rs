@@ -232,7 +232,7 @@ impl AccountEvent {
     /// In a sentence about an account.
     pub fn words(self) -> &'static str {
         match self {
-            Self::HandedIn => "hands a file in",
+            Self::HandedIn => "hands in a file",
             Self::Collected => "collects a file",
             Self::SignedIn => "signs in",
             Self::Refused => "is not let in",

@@ -180,7 +180,7 @@ fn account_words(of: &OfAccount) -> String {
     let did = of.on.iter().map(|event| event.words()).collect::<Vec<_>>().join(" or ");
     let named: Vec<&str> = of.names.iter().map(|glob| glob.glob().glob()).collect();
     let named = if named.is_empty() { String::new() } else { format!(" named {}", named.join(" or ")) };
-    let folder = if of.folder.is_root() { String::new() } else { format!(" in {}", of.folder) };
+    let folder = if of.folder.is_root() { String::new() } else { format!(" in the folder {}", of.folder) };
     let together = if of.together.is_some() { ", all of a visit together" } else { "" };
     format!("when {who} {did}{named}{folder}{together}")
 }
