@@ -64,6 +64,15 @@ pub struct Collecting {
     saw_end: AtomicBool,
 }
 
+/// A link leads nobody anywhere.
+fn must_be_file(kind: EntryKind) -> Result<(), Refusal> {
+    match kind {
+        EntryKind::File => Ok(()),
+        EntryKind::Folder => Err(Refusal::Unfit("this is a folder")),
+        _ => Err(Refusal::NotFound),
+    }
+}
+
 impl Collecting {
     pub(crate) async fn begin(
         view: View,
@@ -74,22 +83,13 @@ impl Collecting {
         let at = ground.path(path);
         let (held, state, fetched) = match &ground.folder {
             Some(folder) => {
-                // A link leads nobody anywhere.
-                match folder.stat(path).await?.kind {
-                    EntryKind::File => {}
-                    EntryKind::Folder => return Err(Refusal::Unfit("this is a folder")),
-                    _ => return Err(Refusal::NotFound),
-                }
+                must_be_file(folder.stat(path).await?.kind)?;
                 let (held, entry) = folder.hold(path).await?;
                 (held, entry.fingerprint, None)
             }
             None => {
                 let entry = ground.place.stat(&at).await?;
-                match entry.kind {
-                    EntryKind::File => {}
-                    EntryKind::Folder => return Err(Refusal::Unfit("this is a folder")),
-                    _ => return Err(Refusal::NotFound),
-                }
+                must_be_file(entry.kind)?;
                 let spool = view.guest().desk.0.spool.clone();
                 let name = RelPath::parse(&format!("{FETCHED}{}", NUMBER.fetch_add(1, Relaxed))).expect("a plain name");
                 let (held, _) = spool.hold_staged(&name, false, None).await?;

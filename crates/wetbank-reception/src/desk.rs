@@ -336,13 +336,6 @@ impl Desk {
         }
     }
 
-    /// The visits that go on.
-    pub fn here(&self) -> Vec<i64> {
-        let mut here: Vec<i64> = self.0.live.lock().keys().copied().collect();
-        here.sort_unstable();
-        here
-    }
-
     /// How many visits of an account go on.
     pub fn here_of(&self, account: &str) -> usize {
         self.0.live.lock().values().filter(|one| one.account.as_str() == account).count()
@@ -352,11 +345,5 @@ impl Desk {
     pub fn send_away(&self, visit: i64) -> bool {
         let live = self.0.live.lock();
         live.get(&visit).map(|one| one.ended.cancel()).is_some()
-    }
-
-    /// Sends all guests of an account away. Answers how many there were.
-    pub fn send_all_away(&self, account: &str) -> usize {
-        let live = self.0.live.lock();
-        live.values().filter(|one| one.account.as_str() == account).map(|one| one.ended.cancel()).count()
     }
 }
